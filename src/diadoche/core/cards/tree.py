@@ -1,0 +1,135 @@
+"""Everything below a folder, listed once, without following links and without leaving a trace."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from diadoche.core.diskfiles import open_unseen
+from diadoche.core.errors import Problem
+from diadoche.core.names import shown
+from diadoche.core.watch import Watch
+
+
+@dataclass(frozen=True, slots=True)
+class FileEntry:
+    """A file on a card. `path` is relative to the top, with slashes; times in ns since 1970 (UTC)."""
+
+    path: str
+    size_bytes: int
+    changed_ns: int
+
+    @property
+    def name(self) -> str:
+        """The last part of the path."""
+        return self.path.rpartition("/")[2]
+
+    @property
+    def stem(self) -> str:
+        """The name without its ending."""
+        return self.name.rpartition(".")[0] or self.name
+
+    @property
+    def ending(self) -> str:
+        """The ending in capitals, with its dot, or nothing."""
+        stem, dot, ending = self.name.rpartition(".")
+        return f"{dot}{ending}".upper() if stem else ""
+
+
+@dataclass(frozen=True, slots=True)
+class FolderEntry:
+    """A folder on a card; the path is relative to the top."""
+
+    path: str
+    changed_ns: int
+
+
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """What lies below `root`, in the order of the names."""
+
+    root: Path
+    files: tuple[FileEntry, ...] = ()
+    folders: tuple[FolderEntry, ...] = ()
+    left_out: tuple[Problem, ...] = ()
+
+    @property
+    def size_bytes(self) -> int:
+        """All files together."""
+        return sum(file.size_bytes for file in self.files)
+
+    def fingerprint(self) -> str:
+        """Tells this content from another by names, sizes and times; nothing is read for it."""
+        digest = hashlib.sha256()
+        for file in self.files:
+            digest.update(f"{file.path}\0{file.size_bytes}\0{file.changed_ns}\n".encode("utf-8", "surrogateescape"))
+        return digest.hexdigest()
+
+
+def list_tree(root: Path, watch: Watch | None = None) -> Tree:
+    """Lists files, folders and what can be neither copied nor followed.
+
+    Raises:
+        OSError: the top folder cannot be listed.
+        Cancelled: the watch was stopped.
+    """
+    files: list[FileEntry] = []
+    folders: list[FolderEntry] = []
+    left_out: list[Problem] = []
+    waiting = [""]
+    while waiting:
+        if watch is not None:
+            watch.check()
+        folder = waiting.pop()
+        try:
+            entries = sorted(_scan(root / folder), key=lambda entry: os.fsencode(entry[0]))
+        except OSError as error:
+            if not folder:
+                raise
+            left_out.append(_cannot_list(folder, error))
+            continue
+        for name, info in entries:
+            path = f"{folder}/{name}" if folder else name
+            if stat.S_ISDIR(info.st_mode):
+                folders.append(FolderEntry(path, info.st_mtime_ns))
+                waiting.append(path)
+            elif stat.S_ISREG(info.st_mode):
+                files.append(FileEntry(path, info.st_size, info.st_mtime_ns))
+            else:
+                left_out.append(_not_a_file(path, info.st_mode))
+    files.sort(key=lambda file: os.fsencode(file.path))
+    folders.sort(key=lambda folder: os.fsencode(folder.path))
+    return Tree(root, tuple(files), tuple(folders), tuple(left_out))
+
+
+def _scan(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
+    descriptor = open_unseen(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        with os.scandir(descriptor) as entries:
+            for entry in entries:
+                yield entry.name, entry.stat(follow_symlinks=False)
+    finally:
+        os.close(descriptor)
+
+
+def _cannot_list(folder: str, error: OSError) -> Problem:
+    return Problem(
+        f"The folder {shown(folder)} cannot be listed: {error.strerror or error}.",
+        folder,
+        "Everything outside it is copied.",
+        "Try the card in another reader.",
+    )
+
+
+def _not_a_file(path: str, mode: int) -> Problem:
+    kind = "a link" if stat.S_ISLNK(mode) else "neither a file nor a folder"
+    return Problem(
+        f"{shown(path)} is {kind}: it is listed, not copied.",
+        path,
+        "What a link points to may lie outside the card and is left alone.",
+        "Offload the place it points to by itself if it is needed.",
+    )

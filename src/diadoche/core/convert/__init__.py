@@ -1,0 +1,1 @@
+"""Making edit-ready files from originals."""

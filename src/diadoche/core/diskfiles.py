@@ -1,0 +1,120 @@
+"""Files that are complete or absent, and reads that leave no trace or no doubt.
+
+`open_unseen` reads a card without touching its access times; `DirectReader` reads a copy from the
+disk itself and not from the page cache.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import mmap
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+PART_SUFFIX = ".part-diadoche"
+BLOCK_BYTES = 4 * 1024 * 1024
+_RENAME_NOREPLACE = 1
+_AT_FDCWD = -100
+
+
+def open_unseen(path: Path, flags: int = os.O_RDONLY) -> int:
+    """Opens for reading; access times stay as they are where we are allowed to ask for that."""
+    try:
+        return os.open(path, flags | os.O_NOATIME | os.O_CLOEXEC)
+    except PermissionError:
+        return os.open(path, flags | os.O_CLOEXEC)
+
+
+def sync_folder(folder: Path) -> None:
+    """Makes renames inside `folder` survive a power cut."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        os.fsync(descriptor)
+    except OSError as error:
+        # Some network and FUSE filesystems refuse to sync folders; they have nothing to sync there.
+        if error.errno not in {errno.EINVAL, errno.ENOTSUP, errno.EBADF}:
+            raise
+    finally:
+        os.close(descriptor)
+
+
+def rename_new(old: Path, new: Path) -> None:
+    """Renames, and never replaces what already stands under the new name.
+
+    Raises:
+        FileExistsError: the new name is taken; nothing changed.
+    """
+    libc = ctypes.CDLL(None, use_errno=True)
+    done = libc.renameat2(_AT_FDCWD, os.fsencode(old), _AT_FDCWD, os.fsencode(new), _RENAME_NOREPLACE)
+    if done == 0:
+        return
+    code = ctypes.get_errno()
+    if code not in {errno.EINVAL, errno.ENOSYS, errno.ENOTSUP}:
+        raise OSError(code, os.strerror(code), str(new))
+    # Filesystems without the flag (some FUSE and network mounts): look first. We alone write in a
+    # taking's folder, so nothing can slip in between.
+    if os.path.lexists(new):
+        raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(new))
+    old.rename(new)
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Writes a small file so that it is either whole or not there; replaces an older version."""
+    part = path.with_name(path.name + PART_SUFFIX)
+    try:
+        with part.open("wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(path)
+    except BaseException:
+        part.unlink(missing_ok=True)
+        raise
+    sync_folder(path.parent)
+
+
+class DirectReader:
+    """Reads files past the page cache, one after another, through one aligned buffer.
+
+    `passed_cache` turns false for good once a filesystem did not allow it; a proof then says so.
+    """
+
+    def __init__(self) -> None:
+        self._buffer = mmap.mmap(-1, BLOCK_BYTES)
+        self._view = memoryview(self._buffer)
+        self.passed_cache = True
+
+    def close(self) -> None:
+        """Gives the buffer back."""
+        self._view.release()
+        self._buffer.close()
+
+    def blocks(self, path: Path) -> Iterator[memoryview]:
+        """The file's bytes in order. Each block is valid until the next is asked for.
+
+        Raises:
+            OSError: as the system says it.
+        """
+        with self._opened(path) as descriptor:
+            while count := os.readv(descriptor, [self._buffer]):
+                yield self._view[:count]
+
+    @contextmanager
+    def _opened(self, path: Path) -> Iterator[int]:
+        try:
+            descriptor = os.open(path, os.O_RDONLY | os.O_DIRECT | os.O_CLOEXEC)
+        except OSError as error:
+            if error.errno != errno.EINVAL:
+                raise
+            self.passed_cache = False
+            descriptor = open_unseen(path)
+        try:
+            if not self.passed_cache:
+                with suppress(OSError):
+                    os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+            yield descriptor
+        finally:
+            os.close(descriptor)

@@ -1,0 +1,1 @@
+"""What the editing program is given."""

@@ -1,0 +1,1 @@
+"""What a file is, decided from its content."""

@@ -1,0 +1,1 @@
+"""Copying a card and proving every copy."""

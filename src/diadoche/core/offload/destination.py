@@ -1,0 +1,361 @@
+"""One destination of an offload: a thread that writes and a thread that proves.
+
+The writer takes buffers from the ring and writes them under temporary names. The prover makes the
+bytes durable, gives files their final names, and reads every one back from the disk. Nothing here
+touches the card.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import queue
+import threading
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from diadoche.core.cards.tree import FileEntry
+from diadoche.core.diskfiles import PART_SUFFIX, DirectReader, rename_new, sync_folder
+from diadoche.core.errors import DiadocheError, Problem, writing
+from diadoche.core.names import shown, unique_name
+from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.offload.journal import CopiedFile, Journal
+from diadoche.core.offload.ring import RingBuffer
+from diadoche.core.watch import Part
+
+# Small files are made durable together: one sync of the filesystem instead of one for each.
+_BATCH_FILES = 64
+_FEW_FILES = 4
+_WRITEBACK_BYTES = 32 * 1024 * 1024
+_SYNC_FILE_RANGE_WRITE = 2
+_LIBC = ctypes.CDLL(None, use_errno=True)
+
+
+@dataclass(slots=True)
+class FileRun:
+    """One file on its way. `ready` is set when all `entry_digests` are known, or when it was given up."""
+
+    entry: FileEntry
+    entry_digests: int
+    digests: dict[str, str] = field(default_factory=dict)
+    size_bytes: int = 0
+    given_up: bool = False
+    ready: threading.Event = field(default_factory=threading.Event)
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """The file's blocks follow."""
+
+    run: FileRun
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """The file's last block was handed over, or it was given up."""
+
+    run: FileRun
+
+
+Message = Begin | End | RingBuffer | None
+
+
+@dataclass(slots=True)
+class _Written:
+    run: FileRun
+    part: Path
+    descriptor: int
+
+
+class Destination:
+    """Writes and proves what it is handed, until it fails; then it lets everything pass."""
+
+    def __init__(
+        self, place: Path, root: Path, journal: Journal, total_bytes: int, already: dict[str, CopiedFile]
+    ) -> None:
+        """`already` are files of an earlier, interrupted run: not written again, but proven again."""
+        self.place = place
+        self.root = root
+        self.journal = journal
+        self.total_bytes = total_bytes
+        self.copied_bytes = sum(file.size_bytes for file in already.values())
+        self.already = already
+        self.proven: dict[str, CopiedFile] = {}
+        self.proven_bytes = 0
+        self.renamed: list[tuple[str, str]] = []
+        self.problems: list[Problem] = []
+        self.dropped: Problem | None = None
+        self.passed_cache = True
+        self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
+        self._to_prove: queue.SimpleQueue[_Written | None] = queue.SimpleQueue()
+        self._threads: list[threading.Thread] = []
+
+    # -- called by the reader's thread -------------------------------------------------------
+
+    def start(self) -> None:
+        """Begins taking messages."""
+        self._threads = [
+            threading.Thread(target=self._write_all, name=f"write {self.place.name}", daemon=True),
+            threading.Thread(target=self._prove_all, name=f"prove {self.place.name}", daemon=True),
+        ]
+        for thread in self._threads:
+            thread.start()
+
+    def revive(self) -> None:
+        """Makes it ready for another pass; what is proven stays proven and is not written again."""
+        self.dropped = None
+        self.already = dict(self.proven)
+        self.copied_bytes = self.proven_bytes
+        self.inbox, self._to_prove = queue.SimpleQueue(), queue.SimpleQueue()
+
+    def busy(self) -> bool:
+        """Whether it still writes or proves."""
+        return any(thread.is_alive() for thread in self._threads)
+
+    def finish(self) -> None:
+        """No more files come."""
+        self.inbox.put(None)
+
+    def drop(self, problem: Problem) -> None:
+        """Takes it out of this pass; what it holds of the ring is let go."""
+        if self.dropped is None:
+            self.dropped = problem
+
+    def refused(self, problem: Problem) -> Destination:
+        """Itself, after it could not even be opened."""
+        self.drop(problem)
+        return self
+
+    def part(self) -> Part:
+        """How far it is."""
+        state = "dropped" if self.dropped else "under way"
+        return Part(str(self.place), self.copied_bytes, self.proven_bytes, self.total_bytes, state)
+
+    def is_backlogged(self) -> bool:
+        """Whether messages wait for it: it is what the reader waits for."""
+        return not self.inbox.empty()
+
+    # -- writer's thread ---------------------------------------------------------------------
+
+    def _write_all(self) -> None:
+        current: _Written | None = None
+        unflushed = 0
+        while (message := self.inbox.get()) is not None:
+            if isinstance(message, RingBuffer):
+                if current is not None and self.dropped is None:
+                    try:
+                        with writing(current.part):
+                            _write_fully(current.descriptor, message.data)
+                            unflushed = self._start_writeback(current.descriptor, unflushed + message.size_bytes)
+                        self.copied_bytes += message.size_bytes
+                    except DiadocheError as error:
+                        self.drop(error.problem)
+                message.let_go()
+            elif isinstance(message, Begin):
+                current, unflushed = self._begin(message.run), 0
+            elif current is not None:
+                self._to_prove.put(current)
+                current = None
+        self._to_prove.put(None)
+
+    def _begin(self, run: FileRun) -> _Written | None:
+        if self.dropped is not None or run.entry.path in self.already:
+            return None
+        final = self.root / run.entry.path
+        # The longest names leave no room for a suffix.
+        part = final.with_name(final.name + PART_SUFFIX)
+        if len(os.fsencode(part.name)) > 255:
+            part = final.with_name(PART_SUFFIX + str(abs(hash(final.name))))
+        try:
+            with writing(final):
+                final.parent.mkdir(parents=True, exist_ok=True)
+                flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC | os.O_NOFOLLOW
+                return _Written(run, part, os.open(part, flags, 0o644))
+        except DiadocheError as error:
+            self.drop(error.problem)
+            return None
+
+    @staticmethod
+    def _start_writeback(descriptor: int, unflushed_bytes: int) -> int:
+        """Starts the disk early, so that the sync at the end of a large file is short."""
+        if unflushed_bytes < _WRITEBACK_BYTES:
+            return unflushed_bytes
+        _LIBC.sync_file_range(descriptor, ctypes.c_int64(0), ctypes.c_int64(0), _SYNC_FILE_RANGE_WRITE)
+        return 0
+
+    # -- prover's thread ---------------------------------------------------------------------
+
+    def _prove_all(self) -> None:
+        reader = DirectReader()
+        try:
+            for file in self.already.values():
+                if file.path not in self.proven and self.dropped is None:
+                    self.prove(file, reader)
+            open_ended = True
+            while open_ended:
+                batch, open_ended = self._next_batch()
+                self._settle(batch, reader)
+        finally:
+            self.passed_cache = reader.passed_cache
+            reader.close()
+
+    def _next_batch(self) -> tuple[list[_Written], bool]:
+        batch: list[_Written] = []
+        item = self._to_prove.get()
+        while item is not None:
+            batch.append(item)
+            if len(batch) >= _BATCH_FILES or self._to_prove.empty():
+                return batch, True
+            item = self._to_prove.get()
+        return batch, False
+
+    def _settle(self, batch: list[_Written], reader: DirectReader) -> None:
+        try:
+            arrived = self._make_durable(batch)
+            named = [self._name_finally(written) for written in arrived]
+        except DiadocheError as error:
+            self.drop(error.problem)
+            for written in batch:
+                written.part.unlink(missing_ok=True)
+            return
+        for file in named:
+            self.prove(file, reader)
+
+    def _make_durable(self, batch: list[_Written]) -> list[_Written]:
+        for written in batch:
+            written.run.ready.wait()
+        arrived = [written for written in batch if not written.run.given_up and self.dropped is None]
+        try:
+            with writing(batch[0].part if batch else self.root):
+                for written in arrived:
+                    changed = written.run.entry.changed_ns
+                    os.utime(written.descriptor, ns=(changed, changed))
+                if len(arrived) > _FEW_FILES:
+                    _sync_filesystem(arrived[0].descriptor)
+                else:
+                    for written in arrived:
+                        os.fsync(written.descriptor)
+        finally:
+            for written in batch:
+                os.close(written.descriptor)
+        for written in batch:
+            if written not in arrived:
+                written.part.unlink(missing_ok=True)
+        with writing(self.root):
+            for written in arrived:
+                self.journal.note(_copied(written.run, written.run.entry.path))
+            self.journal.sync()
+        return arrived
+
+    def _name_finally(self, written: _Written) -> CopiedFile:
+        path = written.run.entry.path
+        file = _copied(written.run, path)
+        with writing(self.root / path):
+            try:
+                rename_new(written.part, self.root / path)
+            except FileExistsError:
+                return self._beside(written, file)
+        return file
+
+    def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
+        """Something has the name already: the same content is counted, other content stays and ours moves."""
+        standing = self.root / file.path
+        if standing.is_file() and standing.stat().st_size == file.size_bytes and self._reads_as(file, standing):
+            written.part.unlink()
+            return file
+        name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
+        rename_new(written.part, standing.with_name(name))
+        kept_as = file.path.rpartition("/")[0]
+        moved = _copied(written.run, f"{kept_as}/{name}" if kept_as else name)
+        self.journal.note(moved)
+        self.journal.sync()
+        self.renamed.append((file.path, moved.kept_as))
+        return moved
+
+    def _reads_as(self, file: CopiedFile, standing: Path) -> bool:
+        reader = DirectReader()
+        try:
+            return _digest_of(standing, next(iter(file.digests)), reader) == next(iter(file.digests.values()))
+        finally:
+            reader.close()
+
+    def prove(self, file: CopiedFile, reader: DirectReader) -> None:
+        """Reads one file back and compares it with what came off the card.
+
+        The first digest is compared: it covers every byte, and a second would only cost time.
+        """
+        standing = self.root / file.kept_as
+        name, wanted = next(iter(file.digests.items()))
+        try:
+            found = _digest_of(standing, name, reader)
+        except OSError as error:
+            self.problems.append(
+                Problem(
+                    f"{shown(file.kept_as)} cannot be read back from {self.place}: {error.strerror or error}.",
+                    str(standing),
+                    "It is not counted as kept there; the card is unchanged.",
+                    "Offload again, or replace the disk.",
+                )
+            )
+            return
+        if found == wanted:
+            self.proven[file.path] = file
+            self.proven_bytes += file.size_bytes
+            return
+        standing.unlink(missing_ok=True)
+        self.problems.append(
+            Problem(
+                f"{shown(file.kept_as)} read back differently from {self.place}; that copy of the file was removed.",
+                str(standing),
+                "It is not counted as kept there; the card is unchanged.",
+                "Leave the card in and offload it again. If it happens twice, do not trust this disk.",
+            )
+        )
+
+    def sync_folders(self) -> None:
+        """Makes all names durable.
+
+        Raises:
+            TargetUnusable: the disk failed or is gone.
+        """
+        folders = {self.root}
+        for file in self.proven.values():
+            folders.update((self.root / file.kept_as).parents[: file.kept_as.count("/") + 1])
+        with writing(self.root):
+            for folder in folders:
+                sync_folder(folder)
+
+
+def _copied(run: FileRun, kept_as: str) -> CopiedFile:
+    return CopiedFile(run.entry.path, kept_as, run.size_bytes, dict(run.digests))
+
+
+def _write_fully(descriptor: int, data: memoryview) -> None:
+    while data:
+        data = data[os.write(descriptor, data) :]
+
+
+def _sync_filesystem(descriptor: int) -> None:
+    if _LIBC.syncfs(descriptor) != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code))
+
+
+def _digest_of(path: Path, name: str, reader: DirectReader) -> str:
+    digest = DIGESTS[name]()
+    for block in reader.blocks(path):
+        digest.update(block)
+    return digest.hexdigest()
+
+
+def digest_of(path: Path, name: str) -> str:
+    """The digest of one file, read past the page cache where that is possible.
+
+    Raises:
+        OSError: as the system says it.
+    """
+    reader = DirectReader()
+    try:
+        return _digest_of(path, name, reader)
+    finally:
+        reader.close()

@@ -1,0 +1,233 @@
+"""The copying engine: one reader, a ring of buffers, digests on the way, a writer and a prover for each destination."""
+
+from __future__ import annotations
+
+import os
+import queue
+import threading
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from diadoche.core.cards.tree import FileEntry
+from diadoche.core.diskfiles import open_unseen
+from diadoche.core.errors import Problem, SourceLost, SourceUnreadable, reading
+from diadoche.core.names import shown
+from diadoche.core.offload.destination import Begin, Destination, End, FileRun, Message
+from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.offload.ring import Ring, RingBuffer
+from diadoche.core.watch import Cancelled, Progress, Watch
+
+_TRIES = 3
+_STEP_S = 0.1
+PATIENCE_S = 20.0
+
+
+@dataclass(slots=True)
+class PassResult:
+    """What one pass over the source read, and what went wrong on the reading side."""
+
+    read: dict[str, FileRun] = field(default_factory=dict)
+    problems: list[Problem] = field(default_factory=list)
+    lost: Problem | None = None
+    cancelled: bool = False
+
+
+class _Digester:
+    """Computes one digest of everything that passes, in a thread of its own."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
+        self.thread = threading.Thread(target=self._run, name=f"digest {name}", daemon=True)
+        self.thread.start()
+
+    def _run(self) -> None:
+        digest = DIGESTS[self.name]()
+        while (message := self.inbox.get()) is not None:
+            if isinstance(message, RingBuffer):
+                digest.update(message.data)
+                message.let_go()
+            elif isinstance(message, Begin):
+                digest = DIGESTS[self.name]()
+            else:
+                message.run.digests[self.name] = digest.hexdigest()
+                # Written by one thread a name; the last of them makes the run ready.
+                if len(message.run.digests) == message.run.entry_digests:
+                    message.run.ready.set()
+
+
+class CopyPass:
+    """Reads each of `files` below `source` once and hands it to every destination."""
+
+    def __init__(
+        self,
+        source: Path,
+        files: tuple[FileEntry, ...],
+        destinations: list[Destination],
+        digests: tuple[str, ...],
+        watch: Watch,
+        *,
+        note: str = "copying",
+        patience_s: float = PATIENCE_S,
+    ) -> None:
+        self._source = source
+        self._files = files
+        self._destinations = destinations
+        self._watch = watch
+        self._note = note
+        self._patience_s = patience_s
+        self._ring = Ring()
+        self._digesters = [_Digester(name) for name in digests]
+        self._last_step_s = 0.0
+        self._result = PassResult()
+
+    def run(self) -> PassResult:
+        """Copies and proves everything; always ends with every thread ended."""
+        for destination in self._destinations:
+            destination.start()
+        try:
+            for entry in self._files:
+                self._copy(entry)
+        except Cancelled:
+            self._result.cancelled = True
+        except SourceLost as error:
+            self._result.lost = error.problem
+        finally:
+            self._finish()
+        return self._result
+
+    def _finish(self) -> None:
+        for destination in self._destinations:
+            destination.finish()
+        for digester in self._digesters:
+            digester.inbox.put(None)
+        for digester in self._digesters:
+            digester.thread.join()
+        while any(destination.busy() for destination in self._destinations):
+            time.sleep(_STEP_S / 5)
+            if not self._result.cancelled:
+                try:
+                    self._step()
+                except Cancelled:
+                    self._result.cancelled = True
+                    for destination in self._destinations:
+                        destination.drop(_cancelled_problem())
+
+    def _copy(self, entry: FileEntry) -> None:
+        for left in range(_TRIES - 1, -1, -1):
+            run = FileRun(entry, entry_digests=len(self._digesters))
+            self._tell(Begin(run))
+            try:
+                self._read(run)
+            except SourceUnreadable as error:
+                self._give_up(run)
+                if left == 0:
+                    self._result.problems.append(error.problem)
+                continue
+            except BaseException:
+                self._give_up(run)
+                raise
+            self._tell(End(run))
+            self._result.read[entry.path] = run
+            if run.size_bytes != entry.size_bytes:
+                self._result.problems.append(_changed_size(run))
+            return
+
+    def _give_up(self, run: FileRun) -> None:
+        run.given_up = True
+        run.ready.set()
+        self._tell(End(run))
+
+    def _tell(self, message: Begin | End) -> None:
+        for taker in (*self._digesters, *self._destinations):
+            taker.inbox.put(message)
+
+    def _read(self, run: FileRun) -> None:
+        path = self._source / run.entry.path
+        with reading(path, self._source):
+            descriptor = open_unseen(path, os.O_RDONLY | os.O_NOFOLLOW)
+        try:
+            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
+            while True:
+                self._step()
+                buffer = self._free_buffer()
+                try:
+                    with reading(path, self._source):
+                        buffer.size_bytes = os.readv(descriptor, [buffer.memory])
+                except BaseException:
+                    buffer.hand_to(0)
+                    raise
+                if buffer.size_bytes == 0:
+                    buffer.hand_to(0)
+                    return
+                run.size_bytes += buffer.size_bytes
+                self._hand(buffer)
+        finally:
+            # The card's bytes are of no more use to anyone in memory.
+            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+            os.close(descriptor)
+
+    def _hand(self, buffer: RingBuffer) -> None:
+        takers = (*self._digesters, *(each for each in self._destinations if each.dropped is None))
+        buffer.hand_to(len(takers))
+        for taker in takers:
+            taker.inbox.put(buffer)
+
+    def _free_buffer(self) -> RingBuffer:
+        waiting_since_s = time.monotonic()
+        while (buffer := self._ring.take(_STEP_S)) is None:
+            self._step()
+            if time.monotonic() - waiting_since_s > self._patience_s:
+                self._drop_laggards()
+                waiting_since_s = time.monotonic()
+        return buffer
+
+    def _drop_laggards(self) -> None:
+        """Drops who holds the whole ring, unless they all do: then nobody would be left to go on with."""
+        active = [each for each in self._destinations if each.dropped is None]
+        behind = [each for each in active if each.is_backlogged()]
+        if 0 < len(behind) < len(active):
+            for destination in behind:
+                destination.drop(
+                    Problem(
+                        f"{destination.place} fell too far behind the others.",
+                        str(destination.place),
+                        "The other destinations went on; the card is unchanged.",
+                        "It is filled from a finished copy afterwards.",
+                    )
+                )
+
+    def _step(self) -> None:
+        now_s = time.monotonic()
+        if now_s - self._last_step_s < _STEP_S:
+            self._watch.check()
+            return
+        self._last_step_s = now_s
+        self._watch.step(progress_of(self._destinations, self._note))
+
+
+def progress_of(destinations: list[Destination], note: str) -> Progress:
+    """All destinations together: each byte counts once when copied and once when proven."""
+    parts = tuple(destination.part() for destination in destinations)
+    return Progress(
+        sum(part.copied + part.proven for part in parts), sum(2 * part.total for part in parts), note, parts
+    )
+
+
+def _changed_size(run: FileRun) -> Problem:
+    return Problem(
+        f"{shown(run.entry.path)} changed while it was read: {run.entry.size_bytes} bytes listed, {run.size_bytes} read.",
+        run.entry.path,
+        "What was read is kept and proven.",
+        "If something still writes to the card, let it finish and offload again.",
+    )
+
+
+def _cancelled_problem() -> Problem:
+    return Problem(
+        "The offload was stopped.",
+        "",
+        "What had arrived whole is kept; the copy says that it is not whole.",
+        "Offload the same card again to complete it.",
+    )

@@ -1,0 +1,1 @@
+"""The demo shoot: a drawn scene and the simulated cameras that record it."""

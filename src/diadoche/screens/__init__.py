@@ -1,0 +1,1 @@
+"""What each view shows and allows, as plain Python."""

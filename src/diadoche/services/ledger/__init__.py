@@ -1,0 +1,1 @@
+"""The memory of all offloads and outputs."""

@@ -1,0 +1,1 @@
+"""Jobs that outlive the window."""

@@ -1,0 +1,1 @@
+"""Qt lives here and nowhere else."""
