@@ -1,0 +1,167 @@
+"""What is known about a file: frozen values, and the JSON that the command line promises."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from fractions import Fraction
+from typing import Literal
+
+from diadoche.core.errors import Problem
+from diadoche.core.rates import rate_text
+
+Scan = Literal["progressive", "interlaced", "mixed", "undecided"]
+FieldOrder = Literal["top", "bottom"]
+RouteName = Literal["ready", "rewrap", "join", "convert", "stitch", "develop", "unsupported"]
+
+
+@dataclass(frozen=True, slots=True)
+class Color:
+    """Colour tags by their published names; "unspecified" where the file does not say."""
+
+    primaries: str = "unspecified"
+    transfer: str = "unspecified"
+    matrix: str = "unspecified"
+    range: str = "unspecified"
+
+
+@dataclass(frozen=True, slots=True)
+class CombEvidence:
+    """The frame and the place in it where the fields differ most. Pixels from the top left."""
+
+    time_s: float
+    left_px: int
+    top_px: int
+    side_px: int
+
+
+@dataclass(frozen=True, slots=True)
+class VideoFacts:
+    """One video track. `scan` is what the pictures show, `scan_flagged` what the file says."""
+
+    codec: str
+    profile: str
+    width: int
+    height: int
+    pixel_aspect: Fraction
+    rotation: int
+    frame_rate: Fraction
+    frame_rate_mode: Literal["constant", "variable"]
+    scan: Scan
+    scan_flagged: Scan
+    field_order: FieldOrder | None
+    bit_depth: int
+    chroma: str
+    intra_only: bool
+    bit_rate: int
+    color: Color
+    timecode: str | None
+    decodable: bool
+    evidence: CombEvidence | None = None
+
+    @property
+    def interlaced(self) -> bool:
+        """Whether to treat the pictures as fields: by sight, or by the flags where sight cannot tell."""
+        seen = self.scan if self.scan != "undecided" else self.scan_flagged
+        return seen in {"interlaced", "mixed"}
+
+    def as_dict(self) -> dict[str, object]:
+        """The track as the command line's JSON has it."""
+        return {
+            "codec": self.codec,
+            "profile": self.profile,
+            "width": self.width,
+            "height": self.height,
+            "pixel_aspect": f"{self.pixel_aspect.numerator}:{self.pixel_aspect.denominator}",
+            "rotation": self.rotation,
+            "frame_rate": rate_text(self.frame_rate),
+            "frame_rate_mode": self.frame_rate_mode,
+            "scan": self.scan,
+            "scan_flagged": self.scan_flagged,
+            "field_order": self.field_order,
+            "bit_depth": self.bit_depth,
+            "chroma": self.chroma,
+            "intra_only": self.intra_only,
+            "bit_rate": self.bit_rate,
+            "color": {
+                "primaries": self.color.primaries,
+                "transfer": self.color.transfer,
+                "matrix": self.color.matrix,
+                "range": self.color.range,
+            },
+            "timecode": self.timecode,
+            "decodable": self.decodable,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class AudioFacts:
+    """One sound track. `bit_depth` is None for codecs that have none."""
+
+    codec: str
+    channels: int
+    layout: str
+    sample_rate: int
+    bit_depth: int | None
+    decodable: bool
+
+    def as_dict(self) -> dict[str, object]:
+        """The track as the command line's JSON has it."""
+        return {
+            "codec": self.codec,
+            "channels": self.channels,
+            "layout": self.layout,
+            "sample_rate": self.sample_rate,
+            "bit_depth": self.bit_depth,
+            "decodable": self.decodable,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """What must happen before a clip can be cut, and why, a sentence a reason."""
+
+    name: RouteName
+    reasons: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """Everything that is known about one file, or about the spans of one clip together."""
+
+    path: str
+    container: str
+    duration_s: float
+    frames: int | None
+    start: datetime | None
+    size_bytes: int
+    video: tuple[VideoFacts, ...] = ()
+    audio: tuple[AudioFacts, ...] = ()
+    data: tuple[str, ...] = ()
+    projection: str = "flat"
+    stereo: str = "mono"
+    problems: tuple[Problem, ...] = ()
+    route: Route = field(default=Route("unsupported", ()))
+
+    def routed(self, route: Route) -> Facts:
+        """The same facts with a route."""
+        return replace(self, route=route)
+
+    def as_dict(self) -> dict[str, object]:
+        """The file as the command line's JSON has it."""
+        return {
+            "path": self.path,
+            "container": self.container,
+            "duration_s": self.duration_s,
+            "frames": self.frames,
+            "start": self.start.isoformat() if self.start else None,
+            "size_bytes": self.size_bytes,
+            "video": [track.as_dict() for track in self.video],
+            "audio": [track.as_dict() for track in self.audio],
+            "data": list(self.data),
+            "projection": self.projection,
+            "stereo": self.stereo,
+            "problems": [problem.as_dict() for problem in self.problems],
+            "route": self.route.name,
+            "reasons": list(self.route.reasons),
+        }

@@ -1,0 +1,110 @@
+"""What must happen before a clip can be cut, judged against what an editing program takes well.
+
+A profile is a small data file in `profiles/`; a new one is a new file.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from importlib import resources
+from pathlib import Path
+
+from pydantic import BaseModel, ConfigDict
+
+from diadoche.core.errors import RequestError
+from diadoche.core.identify.container import is_still
+from diadoche.core.identify.facts import Facts, Route, VideoFacts
+from diadoche.core.rates import spoken_rate
+
+DEFAULT_PROFILE = "general"
+
+
+class LongGop(BaseModel):
+    """A long-GOP codec that the program plays without rendering, up to a size and rate."""
+
+    model_config = ConfigDict(frozen=True)
+    codec: str
+    chroma: tuple[str, ...] = ("4:2:0",)
+    deepest_bits: int = 8
+    most_pixels: int = 1920 * 1088
+    fastest_rate: float = 30.0
+
+
+class Profile(BaseModel):
+    """What one kind of editing program takes well."""
+
+    model_config = ConfigDict(frozen=True)
+    name: str
+    title: str
+    containers: tuple[str, ...]
+    intra: tuple[str, ...]
+    long_gop: tuple[LongGop, ...] = ()
+
+
+def profile_names() -> tuple[str, ...]:
+    """The supplied profiles."""
+    return tuple(sorted(Path(entry.name).stem for entry in _folder().iterdir() if entry.name.endswith(".toml")))
+
+
+def load_profile(name: str = DEFAULT_PROFILE) -> Profile:
+    """A supplied profile by its name.
+
+    Raises:
+        RequestError: there is none of that name.
+    """
+    if name not in profile_names():
+        raise RequestError(
+            f"There is no editor profile called {name}.", do=f"Choose from {', '.join(profile_names())}."
+        )
+    return Profile.model_validate(tomllib.loads((_folder() / f"{name}.toml").read_text("utf-8")))
+
+
+def _folder() -> resources.abc.Traversable:
+    return resources.files("diadoche.core.identify") / "profiles"
+
+
+def route(facts: Facts, profile: Profile, spans: int = 1) -> Route:
+    """The route of a file, or of a clip's spans together."""
+    if is_still(facts.container):
+        return Route("ready", ("A still picture: editing programs take it as it is.",))
+    if not facts.video:
+        return _route_without_picture(facts)
+    video = facts.video[0]
+    if not video.decodable:
+        return Route("unsupported", (f"Picture in {video.codec}, which nothing installed can decode.",))
+    refusal = _refusal(video, profile)
+    if refusal:
+        return Route("convert", (refusal,))
+    if spans > 1:
+        return Route("join", (f"The camera cut it into {spans} files; times run on without a gap.",))
+    if facts.container not in profile.containers:
+        return Route("rewrap", ("Only the container is in the way: picture and sound stay as they are.",))
+    return Route("ready", ("Nothing to do: it plays as it is.",))
+
+
+def _route_without_picture(facts: Facts) -> Route:
+    if facts.audio and all(track.decodable for track in facts.audio):
+        return Route("ready", ("Sound only: editing programs take it as it is.",))
+    reason = facts.problems[0].what if facts.problems else "There is no picture or sound in it."
+    return Route("unsupported", (reason,))
+
+
+def _refusal(video: VideoFacts, profile: Profile) -> str:
+    """Why the picture forces an editor to render, or nothing."""
+    if video.frame_rate_mode == "variable":
+        return "Its frame rate changes, and editing programs lose sync on that."
+    if video.intra_only:
+        taken = video.codec in profile.intra
+        return "" if taken else f"{video.codec} is nothing that editing programs read."
+    for accepted in profile.long_gop:
+        if accepted.codec != video.codec:
+            continue
+        if video.chroma not in accepted.chroma or video.bit_depth > accepted.deepest_bits:
+            return f"{video.codec} at {video.bit_depth} bits {video.chroma} makes an editor render at every step."
+        if video.width * video.height > accepted.most_pixels:
+            return f"Long-GOP {video.codec} at {video.width}×{video.height} makes an editor render at every step."
+        if float(video.frame_rate) > accepted.fastest_rate:
+            rate = spoken_rate(video.frame_rate)
+            return f"Long-GOP {video.codec} at {rate} pictures a second makes an editor render at every step."
+        return ""
+    return f"Long-GOP {video.codec} makes an editor render at every step."

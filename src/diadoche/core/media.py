@@ -1,0 +1,103 @@
+"""The one door to the media library: opening files and joined spans, and its errors made ours."""
+
+from __future__ import annotations
+
+import io
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+import av
+import av.error
+import av.logging
+from av.container import InputContainer
+
+from diadoche.core.errors import MediaError
+from diadoche.core.names import shown
+
+# The library's own log lines go nowhere useful; what matters comes as errors.
+av.logging.set_level(av.logging.FATAL)
+
+
+class SpanFile(io.RawIOBase):
+    """Several files as one, byte after byte: what a camera cut is read as if it had not been."""
+
+    def __init__(self, paths: Sequence[Path]) -> None:
+        super().__init__()
+        self._files = [path.open("rb", buffering=0) for path in paths]
+        sizes = [os.fstat(file.fileno()).st_size for file in self._files]
+        self._starts = [sum(sizes[:place]) for place in range(len(sizes) + 1)]
+        self._position = 0
+
+    def readable(self) -> bool:
+        """Always."""
+        return True
+
+    def seekable(self) -> bool:
+        """Always."""
+        return True
+
+    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]  # the stub's Buffer is too wide
+        """Reads up to the end of the span in hand."""
+        for place, file in enumerate(self._files):
+            if self._starts[place] <= self._position < self._starts[place + 1]:
+                file.seek(self._position - self._starts[place])
+                count = file.readinto(buffer) or 0
+                self._position += count
+                return count
+        return 0
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        """Moves within the whole."""
+        base = {os.SEEK_SET: 0, os.SEEK_CUR: self._position, os.SEEK_END: self._starts[-1]}[whence]
+        self._position = max(0, base + offset)
+        return self._position
+
+    def tell(self) -> int:
+        """The position within the whole."""
+        return self._position
+
+    def close(self) -> None:
+        """Closes every span."""
+        for file in self._files:
+            file.close()
+        super().close()
+
+
+@contextmanager
+def decoding(path: Path) -> Iterator[None]:
+    """Turns the media library's errors into ours.
+
+    Raises:
+        MediaError: the file is no media file, is damaged, or cannot be decoded.
+    """
+    try:
+        yield
+    except (av.error.FFmpegError, EOFError) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        raise MediaError(
+            f"{shown(path.name)} cannot be opened as video or sound: {reason}.",
+            path=path,
+            safe="The file itself is untouched.",
+            do="Play it on the camera; if it plays there, copy the card again.",
+        ) from error
+
+
+@contextmanager
+def opened(paths: Sequence[Path]) -> Iterator[InputContainer]:
+    """Opens a file, or spans that follow each other byte by byte, for reading.
+
+    Raises:
+        MediaError: it is no media file.
+        OSError: a file cannot be read.
+    """
+    joined = SpanFile(paths) if len(paths) > 1 else None
+    try:
+        with decoding(paths[0]):
+            container = av.open(joined if joined is not None else os.fspath(paths[0]), metadata_errors="replace")
+        with container:
+            yield container
+    finally:
+        if joined is not None:
+            joined.close()
