@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from importlib import resources
@@ -125,14 +126,28 @@ def recognise(path: Path, layouts: tuple[Layout, ...]) -> Recognised:
         raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path, or put the card in.")
     folder = path.resolve() if path.is_dir() else path.resolve().parent
     tree = list_tree(folder)
-    found = _match(tree, [layout for layout in layouts if not layout.last])
+    named = [layout for layout in layouts if not layout.last]
+    found = _match(tree, named)
     if found.layout is not None:
-        return found
+        return _climbed(found, found.layout)
+    # Below the marked folder itself: in BDMV, in STREAM, beside a single file.
     for parent in list(folder.parents)[:_LEVELS_UP]:
-        for layout in layouts:
-            if not layout.last and _stands_in(folder, parent, layout):
-                return _match(list_tree(parent), [layout])
+        for layout in named:
+            if _leads_through(folder, parent, layout):
+                above = _match(list_tree(parent), [layout])
+                if above.layout is not None:
+                    return _climbed(above, layout)
     return _match(tree, list(layouts))
+
+
+def _climbed(found: Recognised, layout: Layout) -> Recognised:
+    """The highest folder from which the same mark still fits: PRIVATE belongs to the card above it."""
+    top, folder = found, found.tree.root
+    for parent in list(folder.parents)[:_LEVELS_UP]:
+        longer = f"{folder.relative_to(parent).as_posix()}/{found.evidence}"
+        if any(re.fullmatch(mark, longer, re.IGNORECASE) for mark in layout.marks):
+            top = Recognised(list_tree(parent), layout, longer)
+    return top
 
 
 def _match(tree: Tree, layouts: list[Layout]) -> Recognised:
@@ -143,29 +158,15 @@ def _match(tree: Tree, layouts: list[Layout]) -> Recognised:
     return Recognised(tree, None, "")
 
 
-def _stands_in(folder: Path, parent: Path, layout: Layout) -> bool:
-    """Whether `folder` is the marked folder of a layout whose top is `parent`, or lies above or below it."""
+def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
+    """Whether a marked folder of a card with its top at `parent` is `folder`, holds it, or lies just below it."""
     inner = folder.relative_to(parent).as_posix()
-    for mark in layout.marks:
-        if not mark.endswith("/"):
-            continue
-        pattern = re.compile(mark.rstrip("/"), re.IGNORECASE)
-        if any(pattern.fullmatch("/".join(inner.split("/")[:count])) for count in range(1, inner.count("/") + 2)):
-            return True
-        for sibling in _marked_below(parent, folder):
-            if pattern.fullmatch(sibling):
-                return True
-    return False
-
-
-def _marked_below(parent: Path, folder: Path) -> list[str]:
-    """Folders just below `folder` and beside it, relative to `parent`."""
-    found = []
-    for place in (folder, folder.parent):
-        if place != parent and parent not in place.parents:
-            continue
-        try:
-            found += [entry.relative_to(parent).as_posix() for entry in place.iterdir() if entry.is_dir()]
-        except OSError:
-            continue
-    return found
+    parts = inner.split("/")
+    paths = ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
+    with suppress(OSError):
+        paths += [f"{inner}/{entry.name}" for entry in folder.iterdir() if entry.is_dir()]
+    # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
+    with suppress(OSError):
+        above = "/".join(parts[:-1])
+        paths += [f"{above}/{entry.name}" if above else entry.name for entry in folder.parent.iterdir() if entry.is_dir()]
+    return any(re.fullmatch(mark, f"{path}/", re.IGNORECASE) for mark in layout.marks for path in paths)

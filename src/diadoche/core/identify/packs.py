@@ -8,9 +8,10 @@ readers for "MDPM": UUID 17ee8c60-f84d-11d9-8cd6-0800200c9a66, then packs of a t
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta, timezone
+
+from diadoche.core.identify.units import split_units
 
 _MARK = bytes.fromhex("17ee8c60f84d11d98cd60800200c9a66") + b"MDPM"
 _TIMECODE, _DATE, _TIME = 0x13, 0x18, 0x19
@@ -25,22 +26,10 @@ class RecordingPacks:
     timecode: str | None
 
 
-def units(access_unit: bytes) -> Iterator[bytes]:
-    """The NAL units of an access unit in byte-stream form [H264, annex B], without start codes."""
-    start = access_unit.find(b"\x00\x00\x01")
-    while start >= 0:
-        following = access_unit.find(b"\x00\x00\x01", start + 3)
-        end = len(access_unit) if following < 0 else following
-        unit = access_unit[start + 3 : end]
-        # Zeros in front of the next start code belong to it [H264, annex B.1]; a unit never ends in one.
-        yield unit.rstrip(b"\x00") if following >= 0 else unit
-        start = following
-
-
 def recording_packs(access_unit: bytes) -> RecordingPacks | None:
     """Reads the packs of one picture, or None where there are none."""
-    for unit in units(access_unit):
-        if not unit or unit[0] & 0x1F != _SEI:
+    for unit in split_units(access_unit, 0):
+        if unit[0] & 0x1F != _SEI:
             continue
         body = unit.replace(b"\x00\x00\x03", b"\x00\x00")
         place = body.find(_MARK)

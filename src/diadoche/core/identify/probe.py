@@ -21,6 +21,7 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core import boxes
+from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, name_of
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder, Scan, VideoFacts
@@ -32,12 +33,6 @@ from diadoche.core.rates import nearest_standard
 
 Depth = Literal["headers", "looked", "counted"]
 
-# [H273] ITU-T H.273, tables 2, 3 and 4.
-_PRIMARIES = {1: "BT.709", 5: "BT.601 (625)", 6: "BT.601 (525)", 9: "BT.2020", 11: "DCI-P3", 12: "Display P3"}
-_TRANSFERS = {1: "BT.709", 4: "gamma 2.2", 6: "BT.601", 8: "linear", 13: "sRGB", 14: "BT.2020", 15: "BT.2020"}
-_TRANSFERS |= {16: "PQ", 18: "HLG"}
-_MATRICES = {0: "RGB", 1: "BT.709", 5: "BT.601", 6: "BT.601", 9: "BT.2020"}
-_RANGES = {1: "limited", 2: "full"}
 _FLAGGED: dict[int, tuple[Scan, FieldOrder | None]] = {
     1: ("progressive", None),
     2: ("interlaced", "top"),
@@ -230,10 +225,10 @@ def _video(
         intra_only=name in _ALWAYS_INTRA or (count is not None and count.packets > 1 and count.keys == count.packets),
         bit_rate=int(context.bit_rate or 0),
         color=Color(
-            _PRIMARIES.get(int(context.color_primaries), "unspecified"),
-            _TRANSFERS.get(int(context.color_trc), "unspecified"),
-            _MATRICES.get(int(context.colorspace), "unspecified"),
-            _RANGES.get(int(context.color_range), "unspecified"),
+            name_of(PRIMARIES, int(context.color_primaries)),
+            name_of(TRANSFERS, int(context.color_trc)),
+            name_of(MATRICES, int(context.colorspace)),
+            name_of(RANGES, int(context.color_range)),
         ),
         timecode=_timecode(stream, packs),
         decodable=pixels is not None,

@@ -1,0 +1,60 @@
+"""What became of one output, for the ledger, the screens and the command line."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from diadoche.core.convert.check import Checks
+from diadoche.core.errors import Problem
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """A finished and checked output, or the reason why there is none (`output` is empty then)."""
+
+    source: tuple[str, ...]
+    output: str
+    recipe: str
+    frames_in: int
+    frames_out: int
+    checks: Checks | None
+    packets_identical: bool | None
+    pictures_identical: bool | None
+    bytes: int
+    estimated_bytes: int
+    seconds: float
+    problems: tuple[Problem, ...] = ()
+
+    def as_dict(self) -> dict[str, object]:
+        """The output as the command line's JSON has it."""
+        values: dict[str, object] = {
+            "source": list(self.source),
+            "output": self.output or None,
+            "recipe": self.recipe,
+            "frames_in": self.frames_in,
+            "frames_out": self.frames_out,
+            "checks": self.checks.as_dict() if self.checks else None,
+            "bytes": self.bytes,
+            "estimated_bytes": self.estimated_bytes,
+            "seconds": round(self.seconds, 3),
+            "problems": [problem.as_dict() for problem in self.problems],
+        }
+        if self.packets_identical is not None:
+            values["packets_identical"] = self.packets_identical
+            values["pictures_identical"] = self.pictures_identical
+        return values
+
+
+def failed(source: tuple[str, ...], recipe: str, problem: Problem) -> Output:
+    """No output, and why."""
+    return Output(source, "", recipe, 0, 0, None, None, None, 0, 0, 0.0, (problem,))
+
+
+def withheld(name: str, what: str) -> Problem:
+    """The problem of an output that failed its check: it is not delivered."""
+    return Problem(
+        f"{name} failed its check ({what}) and was not kept.",
+        name,
+        "The originals are untouched.",
+        "Try again; if it fails again, look at the clip for damage, or choose another recipe.",
+    )

@@ -1,0 +1,60 @@
+"""Digests of packets with each container's own framing undone, so that a rewrap can be proven.
+
+H.264 and HEVC: start codes become lengths, and parameter sets, delimiters and filler may be repeated
+or left out without a change to the picture [H264, annex B; 14496-15]. AAC: the ADTS header goes
+[14496-3, 1.A.2]. Everything else is compared byte for byte.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import xxhash
+
+from diadoche.core.identify.units import split_units
+
+_FRAMING_UNITS = {"h264": {7, 8, 9, 12}, "hevc": {32, 33, 34, 35, 38}}
+
+
+class TrackDigest:
+    """Takes the packets of one track in order."""
+
+    def __init__(self, codec: str, extradata: bytes | None) -> None:
+        self._codec = codec
+        self._length_bytes = _length_bytes(codec, extradata)
+        self._digest = xxhash.xxh3_128()
+        self.packets = 0
+
+    def take(self, data: bytes) -> None:
+        """The next packet as its container gave it."""
+        self.packets += 1
+        for piece in self._pieces(data):
+            self._digest.update(len(piece).to_bytes(4, "big"))
+            self._digest.update(piece)
+
+    def value(self) -> tuple[int, str]:
+        """How many packets, and what they were."""
+        return self.packets, self._digest.hexdigest()
+
+    def _pieces(self, data: bytes) -> Iterator[bytes]:
+        if self._codec in _FRAMING_UNITS:
+            left_out = _FRAMING_UNITS[self._codec]
+            for unit in split_units(data, self._length_bytes):
+                kind = unit[0] & 0x1F if self._codec == "h264" else unit[0] >> 1 & 0x3F
+                if kind not in left_out:
+                    yield unit
+        elif self._codec == "aac" and data[:1] == b"\xff" and len(data) > 7 and data[1] & 0xF6 == 0xF0:
+            yield data[7 if data[1] & 1 else 9 :]
+        else:
+            yield data
+
+
+def _length_bytes(codec: str, extradata: bytes | None) -> int:
+    """How many bytes of length stand before each unit; 0 where start codes do [14496-15, 5.3.3 and 8.3.3]."""
+    if not extradata or extradata[0] != 1:
+        return 0
+    if codec == "h264" and len(extradata) > 4:
+        return (extradata[4] & 3) + 1
+    if codec == "hevc" and len(extradata) > 21:
+        return (extradata[21] & 3) + 1
+    return 0

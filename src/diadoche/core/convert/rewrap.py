@@ -1,0 +1,185 @@
+"""Rewrapping and joining: the same packets in another container, and the proof that they are the same."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from fractions import Fraction
+from pathlib import Path
+
+import av
+from av.container import OutputContainer
+from av.stream import Stream
+
+from diadoche.core.convert.check import compare, decode_all
+from diadoche.core.convert.outputs import Output, withheld
+from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.convert.sound import PcmTrack, SampleDigest
+from diadoche.core.convert.spans import TimedPacket, packets, parts, tracks_of
+from diadoche.core.convert.targets import muxing, new_file, output_name
+from diadoche.core.errors import MediaError, RequestError
+from diadoche.core.identify.facts import Facts
+from diadoche.core.media import decoding, opened
+from diadoche.core.timecode import Timecode, may_drop
+from diadoche.core.watch import Progress, Watch
+
+CONTAINERS = ("mov", "mp4", "mkv")
+# Disc-style linear PCM and the like exist in transport streams only.
+_PCM_OF_DISCS = {"pcm_bluray", "pcm_dvd", "s302m"}
+_PLAIN_PCM_REFUSED = {"mp4"}
+
+
+def rewrap(
+    paths: Sequence[Path],
+    facts: Facts,
+    folder: Path,
+    watch: Watch,
+    *,
+    container: str = "mov",
+    camera: str = "",
+    decode_check: bool = True,
+) -> Output:
+    """Puts the picture and sound of a clip into another container, joining its spans.
+
+    Raises:
+        RequestError: an unknown container, or the originals' own folder.
+        MediaError: the source cannot be read.
+        TargetError: the output cannot be written.
+        Cancelled: nothing is left behind.
+    """
+    if container not in CONTAINERS:
+        raise RequestError(f"Nothing can be rewrapped to {container}.", do=f"Choose from {', '.join(CONTAINERS)}.")
+    if not facts.video:
+        raise MediaError(f"{paths[0].name} holds no picture.", path=paths[0], safe="It is untouched.", do="Nothing.")
+    began_s = time.monotonic()
+    sources = tuple(str(path) for path in paths)
+    expected = facts.frames or 1
+    name = output_name(camera, facts.start, paths[0].stem, container)
+    with new_file(folder, name, facts.size_bytes, tuple(paths)) as (part, final):
+        digests = _copy_packets(paths, facts, part, container, watch, expected)
+        identical = _read_back(part, digests)
+        pictures = digests[0].value()[0]
+        checks, same_pictures = None, None
+        if decode_check:
+            source = decode_all(paths, watch, expected, "checking the original")
+            output = decode_all([part], watch, expected, "checking the output")
+            checks = compare(source, output, facts.video[0].frame_rate, frames_wanted=pictures)
+            same_pictures = source.digest == output.digest
+        passed = identical and same_pictures is not False and (checks is None or checks.passed)
+        size = part.stat().st_size
+        if not passed:
+            what = (checks.failures() if checks else "") or "packets or pictures differ"
+            part.unlink()
+            return Output(
+                sources, "", f"rewrap-{container}", pictures, 0, checks, identical, same_pictures, 0,
+                facts.size_bytes, time.monotonic() - began_s, (withheld(name, what),),
+            )  # fmt: skip
+    return Output(
+        sources, str(final[0]), f"rewrap-{container}", pictures, pictures, checks, identical,
+        same_pictures, size, facts.size_bytes, time.monotonic() - began_s,
+    )  # fmt: skip
+
+
+def _copy_packets(
+    paths: Sequence[Path], facts: Facts, part: Path, container: str, watch: Watch, expected: int
+) -> list[TrackDigest | SampleDigest]:
+    options = {"write_tmcd": "1"} if container in {"mov", "mp4"} else {}
+    with muxing(part, container, options) as target:
+        with opened(parts(paths)[0]) as media:
+            tracks = [_Track(target, stream, facts, number, container) for number, stream in enumerate(tracks_of(media))]
+            write_dates(target, tracks[0].stream, facts)
+        pictures = 0
+        for timed in packets(paths):
+            tracks[timed.track].put(target, timed)
+            if timed.track == 0:
+                pictures += 1
+                watch.step(Progress(min(pictures, expected), expected, "rewrapping"))
+        for track in tracks:
+            track.flush(target)
+    return [track.digest for track in tracks]
+
+
+def write_dates(target: OutputContainer, video: Stream, facts: Facts) -> None:
+    """Date and timecode of the recording, where the container can hold them."""
+    if facts.start is not None:
+        target.metadata["creation_time"] = facts.start.isoformat()
+    label, rate = facts.video[0].timecode, facts.video[0].frame_rate
+    if label is None:
+        return
+    try:
+        video.metadata["timecode"] = str(Timecode.parse(label, rate))
+    except ValueError:
+        # A camera's label may be nonsense at this rate, such as drop-frame at 25; it stays in the stream.
+        if not may_drop(rate):
+            video.metadata["timecode"] = label.replace(";", ":")
+
+
+class _Track:
+    """One track on its way: copied as it is, or, for disc-style PCM, turned into plain PCM."""
+
+    def __init__(self, target: OutputContainer, source: Stream, facts: Facts, number: int, container: str) -> None:
+        codec = codec_of(source)
+        self.digest: TrackDigest | SampleDigest
+        self._pcm: PcmTrack | None = None
+        if codec in _PCM_OF_DISCS or (codec.startswith("pcm_") and container in _PLAIN_PCM_REFUSED):
+            self._pcm = PcmTrack(target, facts.audio[number - 1], aligned=False)
+            self.stream: Stream = self._pcm.stream
+            self.digest = self._pcm.digest
+        else:
+            self.stream = target.add_stream_from_template(source, opaque=True)
+            self.digest = TrackDigest(codec, source.codec_context.extradata)  # type: ignore[union-attr]  # it has one
+        if number == 0 and facts.video[0].frame_rate_mode == "constant":
+            # The muxer takes the rate of the timecode track from this clock; every picture lies on it.
+            self.stream.time_base = 1 / facts.video[0].frame_rate
+
+    def put(self, target: OutputContainer, timed: TimedPacket) -> None:
+        """Writes one packet."""
+        if self._pcm is not None:
+            for frame in timed.packet.decode():
+                assert isinstance(frame, av.AudioFrame)
+                for sound in self._pcm.encode(frame, timed.pts_s):
+                    target.mux(sound)
+            return
+        packet = timed.packet
+        assert isinstance(self.digest, TrackDigest)
+        self.digest.take(bytes(packet))
+        base = Fraction(packet.time_base or 1)
+        packet.pts, packet.dts = round(timed.pts_s / base), round(timed.dts_s / base)
+        packet.stream = self.stream
+        target.mux(packet)
+
+    def flush(self, target: OutputContainer) -> None:
+        """Writes what is still held."""
+        if self._pcm is not None:
+            for packet in self._pcm.flush():
+                target.mux(packet)
+
+
+def codec_of(stream: Stream) -> str:
+    """The codec's published name."""
+    name: str = stream.codec_context.codec.canonical_name  # type: ignore[union-attr]  # picture and sound have one
+    return name
+
+
+def _read_back(part: Path, digests: list[TrackDigest | SampleDigest]) -> bool:
+    """Whether the output gives back the same packets, each container's framing undone, and the same samples."""
+    with opened([part]) as media, decoding(part):
+        tracks = tracks_of(media)
+        if len(tracks) != len(digests):
+            return False
+        again: list[TrackDigest | SampleDigest] = [
+            SampleDigest()
+            if isinstance(digest, SampleDigest)
+            else TrackDigest(codec_of(stream), stream.codec_context.extradata)  # type: ignore[union-attr]  # it has one
+            for stream, digest in zip(tracks, digests, strict=True)
+        ]
+        place = {stream.index: number for number, stream in enumerate(tracks)}
+        for packet in media.demux(tracks):
+            taker = again[place[packet.stream_index]]
+            if isinstance(taker, TrackDigest):
+                if packet.size:
+                    taker.take(bytes(packet))
+                continue
+            for frame in packet.decode():
+                taker.take(frame.to_ndarray())  # type: ignore[arg-type,union-attr]  # sound frames
+    return all(mine.value() == theirs.value() for mine, theirs in zip(digests, again, strict=True))
