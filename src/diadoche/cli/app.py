@@ -1,0 +1,350 @@
+"""The command line: every verb of the contract, each a thin layer over a use case.
+
+Exit codes: 0 done; 1 finished, with problems named; 2 arguments that make no sense.
+"""
+
+from __future__ import annotations
+
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.core.convert.recipes import recipe_named, recipes
+from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.names import shown
+from diadoche.core.offload.offload import OffloadResult
+from diadoche.core.sizes import clock_text, count_text, size_text
+from diadoche.core.watch import Cancelled, Watch
+from diadoche.demo.make import DemoCard, make_demo
+from diadoche.services.converting import MakeRequest, Way, grouped_spans, perform_make
+from diadoche.services.handing_off import hand_off_shoot
+from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import kept_clips, record_facts
+from diadoche.services.looking import LookRequest, familiar, perform_look
+from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
+from diadoche.services.offloading import record as record_offload
+from diadoche.services.places import StatePlaces, default_places
+from diadoche.services.shoots import open_shoot, proposed_name
+from diadoche.services.verifying import VerifyRequest, perform_verify
+
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON document on standard output, nothing else there.")]
+Shoot = Annotated[str, typer.Option("--shoot", help="The shoot it belongs to; begun where it is new.")]
+To = Annotated[Path, typer.Option("--to", help="The folder outputs go to.")]
+Paths = Annotated[list[Path], typer.Argument(help="Files; the spans of one recording may be given together.")]
+
+app = typer.Typer(
+    no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False, invoke_without_command=True,
+    help="Take footage from a card to proven copies and edit-ready files. Without a verb, the window opens.",
+)  # fmt: skip
+
+
+class Windows:
+    """How the window is opened; set by the one module that knows every floor."""
+
+    open_shoot: Callable[[], int]
+    open_demo: Callable[[Path], int]
+
+
+@contextmanager
+def _reported(as_json: bool) -> Iterator[None]:
+    """Turns expected failures into words, JSON and an exit code."""
+    try:
+        yield
+    except Cancelled:
+        say("Stopped. What had arrived whole is kept; nothing half-made stands under a final name.")
+        raise typer.Exit(1) from None
+    except DiadocheError as error:
+        if as_json:
+            print_json({"problems": [error.problem.as_dict()]})
+        say_problems([error.problem])
+        raise typer.Exit(2 if isinstance(error, RequestError) else 1) from error
+
+
+def _ended(problems: bool) -> None:
+    if problems:
+        raise typer.Exit(1)
+
+
+def _places() -> StatePlaces:
+    return default_places()
+
+
+@contextmanager
+def _ledger() -> Iterator[Ledger]:
+    ledger = Ledger(_places().ledger)
+    try:
+        yield ledger
+    finally:
+        ledger.close()
+
+
+@contextmanager
+def _stoppable(watch: Watch) -> Iterator[None]:
+    """Ctrl-C asks the work to stop, so that it can clean up."""
+    before = signal.signal(signal.SIGINT, lambda *_: watch.stop())
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+@app.callback()
+def window(context: typer.Context) -> None:
+    """Opens the window when no verb is given."""
+    if context.invoked_subcommand is None:
+        raise typer.Exit(Windows.open_shoot())
+
+
+@app.command()
+def demo(folder: Annotated[Path | None, typer.Argument(help="Where the demo shoot lives.")] = None) -> None:
+    """Open the window on the demo shoot; it is made where it is missing."""
+    raise typer.Exit(Windows.open_demo(folder or _places().demo))
+
+
+@app.command("make-demo")
+def make_demo_cards(folder: Annotated[Path, typer.Argument(help="Where to write.")], json: Json = False) -> None:
+    """Write the cards of the demo shoot."""
+    cards: list[dict[str, str]] = []
+
+    def ready(card: DemoCard, path: Path) -> None:
+        cards.append({"name": card.name, "layout": card.layout, "path": str(path)})
+        say(f"{card.name}: {path}")
+
+    with _reported(json):
+        make_demo(folder, ready)
+        if json:
+            print_json({"cards": cards})
+
+
+@app.command()
+def look(path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")], json: Json = False) -> None:
+    """Show what is on a card or in a folder."""
+    with _reported(json), Bar(json) as watch, _stoppable(watch):
+        card = perform_look(LookRequest(path, _places().own_layouts), watch)
+        with _ledger() as ledger:
+            before = familiar(ledger, card)
+    if json:
+        print_json(
+            {
+                "layout": card.layout or None,
+                "root": str(card.root),
+                "evidence": card.evidence,
+                "complete": card.complete,
+                "problems": [problem.as_dict() for problem in card.problems],
+                "clips": [clip.as_dict() for clip in card.clips],
+                "stills": list(card.stills),
+                "files": len(card.tree.files),
+                "bytes": card.tree.size_bytes,
+                "proven_before": {"clips": before.clips, "files": before.files},
+            }
+        )
+    say(f"{card.title or 'No card'}: {card.root}" + (f" (known by {card.evidence})" if card.evidence else ""))
+    for clip in card.clips:
+        length = clock_text(clip.duration_s) if clip.duration_s is not None else "length not known"
+        say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), 'file')}")
+    say(f"  {count_text(len(card.clips), 'clip')}, {count_text(len(card.stills), 'still')}, {size_text(card.tree.size_bytes)}")
+    say_problems(card.problems)
+    _ended(bool(card.problems))
+
+
+@app.command()
+def identify(
+    paths: Annotated[list[Path], typer.Argument(help="Files.")],
+    profile: Annotated[str, typer.Option(help="What the editing program takes well.")] = "general",
+    json: Json = False,
+) -> None:
+    """Tell what each file is, and what must be done before it can be cut."""
+    with _reported(json), Bar(json) as watch, _stoppable(watch):
+        clips = tuple(ClipToIdentify((path,)) for path in paths)
+        found = [each.facts for each in perform_identify(IdentifyRequest(clips, profile), watch)]
+    if json:
+        print_json([facts.as_dict() for facts in found])
+    for facts in found:
+        video = facts.video[0] if facts.video else None
+        shape = f"{video.codec} {video.width}×{video.height} {video.scan}, " if video else ""
+        say(f"{shown(facts.path)}: {facts.container}, {shape}{facts.route.name}. {' '.join(facts.route.reasons)}")
+        say_problems(facts.problems)
+    _ended(any(facts.problems for facts in found))
+
+
+@app.command()
+def offload(
+    source: Annotated[Path, typer.Argument(help="The card.")],
+    to: Annotated[list[Path], typer.Option("--to", help="A place for a copy; may be given several times.")],
+    shoot: Shoot = "",
+    camera: Annotated[str, typer.Option(help="The person's own name for the card's camera.")] = "",
+    digest: Annotated[list[str] | None, typer.Option(help="xxh128 (usual), xxh3, xxh64, md5, sha1, c4.")] = None,
+    clip: Annotated[list[str] | None, typer.Option(help="Only this clip; may be given several times.")] = None,
+    new_only: Annotated[bool, typer.Option("--new-only", help="Leave out what stands in a proven copy already.")] = False,
+    json: Json = False,
+) -> None:
+    """Copy a card to one or more places and prove every copy."""
+    with _reported(json), _ledger() as ledger, Bar(json) as watch, _stoppable(watch):
+        this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
+        leave_out: frozenset[str] = frozenset()
+        if new_only:
+            card = perform_look(LookRequest(source, _places().own_layouts), watch)
+            leave_out = familiar(ledger, card).paths
+        request = OffloadRequest(
+            source, tuple(to), this.id, this.name, camera, tuple(digest or ()), tuple(clip or ()), leave_out,
+            _places().own_layouts,
+        )  # fmt: skip
+        outcome = perform_offload(request, watch)
+        record_offload(ledger, request, outcome)
+    if json:
+        print_json(_offload_json(outcome))
+    _say_offload(outcome)
+    _ended(_went_wrong(outcome.result))
+
+
+def _went_wrong(result: OffloadResult) -> bool:
+    return bool(result.problems or result.stopped or result.proven_copies < len(result.copies))
+
+
+def _offload_json(outcome: OffloadOutcome) -> dict[str, object]:
+    result = outcome.result
+    return {
+        "files": result.files,
+        "bytes": result.bytes,
+        "clips": len(outcome.card.clips),
+        "seconds": round(result.seconds, 3),
+        "copies": [
+            {
+                "destination": copy.destination,
+                "root": copy.root,
+                "manifest": copy.manifest,
+                "files_verified": copy.files_verified,
+                "status": copy.status,
+                "past_cache": copy.passed_cache,
+            }
+            for copy in result.copies
+        ],
+        "stopped": result.stopped,
+        "skipped": [problem.as_dict() for problem in result.skipped],
+        "renamed": [{"path": old, "kept_as": new} for old, new in result.renamed],
+        "problems": [problem.as_dict() for problem in (*outcome.card.problems, *result.problems)],
+        "waybill": outcome.waybill,
+    }
+
+
+def _say_offload(outcome: OffloadOutcome) -> None:
+    result = outcome.result
+    for copy in result.copies:
+        say(f"{copy.status}: {copy.root} ({count_text(copy.files_verified, 'file')} read back)")
+    say(
+        f"{outcome.name}: {count_text(len(outcome.card.clips), 'clip')}, {count_text(result.files, 'file')}, "
+        f"{size_text(result.bytes)} in {clock_text(result.seconds)}. Waybill: {outcome.waybill or 'none'}"
+    )
+    say_problems((*outcome.card.problems, *result.skipped, *result.problems))
+
+
+@app.command()
+def verify(folder: Annotated[Path, typer.Argument(help="A copy: the folder with its manifests.")], json: Json = False) -> None:
+    """Re-read a copy against its manifests."""
+    with _reported(json), Bar(json) as watch, _stoppable(watch):
+        verdict = perform_verify(VerifyRequest(folder), watch)
+    if json:
+        print_json(
+            {
+                "files": verdict.files,
+                "ok": verdict.ok,
+                "changed": list(verdict.changed),
+                "missing": list(verdict.missing),
+                "extra": list(verdict.extra),
+                "problems": [problem.as_dict() for problem in verdict.problems],
+            }
+        )
+    say(f"{verdict.ok} of {count_text(verdict.files, 'file')} match.")
+    for word, names in (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra)):
+        for name in names:
+            say(f"  {word}: {name}")
+    say_problems(verdict.problems)
+    _ended(not verdict.clean)
+
+
+@app.command()
+def rewrap(
+    paths: Paths,
+    to: To,
+    container: Annotated[str, typer.Option(help="mov, mp4 or mkv.")] = "mov",
+    camera: Annotated[str, typer.Option(help="Put in front of the output's name.")] = "",
+    json: Json = False,
+) -> None:
+    """Put picture and sound into another container, joining spans, and prove that nothing changed."""
+    _make(paths, "rewrap", container, to, camera, None, json)
+
+
+@app.command()
+def convert(
+    paths: Paths,
+    to: To,
+    recipe: Annotated[str, typer.Option(help="A recipe's name; see `diadoche recipes`.")],
+    mark: Annotated[tuple[str, str] | None, typer.Option(help="In and out: picture numbers or timecodes.")] = None,
+    camera: Annotated[str, typer.Option(help="Put in front of the output's name.")] = "",
+    json: Json = False,
+) -> None:
+    """Make an edit-ready file by a recipe, and check it."""
+    with _reported(json):
+        recipe_named(recipe)
+    _make(paths, "convert", recipe, to, camera, mark, json)
+
+
+def _make(
+    paths: list[Path], way: Way, recipe: str, to: Path, camera: str, marks: tuple[str, str] | None, json: bool
+) -> None:
+    with _reported(json), Bar(json) as watch, _stoppable(watch):
+        missing = [path for path in paths if not path.is_file()]
+        if missing:
+            raise RequestError(f"There is no file {missing[0]}.", path=missing[0], do="Check the path.")
+        outputs = [
+            perform_make(MakeRequest(group, way, recipe, to, camera, marks), watch) for group in grouped_spans(paths)
+        ]
+    if json:
+        print_json([output.as_dict() for output in outputs])
+    for output in outputs:
+        if output.output:
+            say(f"{output.output}: {output.frames_out} of {output.frames_in} pictures, {size_text(output.bytes)}, checked")
+        say_problems(output.problems)
+    _ended(any(output.problems for output in outputs))
+
+
+@app.command("recipes")
+def list_recipes(json: Json = False) -> None:
+    """List the recipes."""
+    if json:
+        print_json([recipe.as_dict() for recipe in recipes().values()])
+    for recipe in recipes().values():
+        say(f"{recipe.name}: {recipe.title}, in {recipe.container}, sound as PCM")
+
+
+@app.command()
+def handoff(
+    shoot: Annotated[str, typer.Argument(help="The shoot.")],
+    to: Annotated[Path, typer.Option("--to", help="The .otio file to write.")],
+    json: Json = False,
+) -> None:
+    """Write the OpenTimelineIO file for the editing program."""
+    with _reported(json), _ledger() as ledger, Bar(json) as watch, _stoppable(watch):
+        this = open_shoot(ledger, shoot)
+        unknown = [clip for clip in kept_clips(ledger, this.id) if clip.facts is None]
+        request = IdentifyRequest(tuple(ClipToIdentify(clip.paths, clip.id) for clip in unknown), this.settings.profile)
+        for found in perform_identify(request, watch):
+            record_facts(ledger, found.clip_id, found.facts)
+        clips = hand_off_shoot(ledger, this, to)
+    if json:
+        print_json({"file": str(to), "clips": clips})
+    say(f"{to}: {count_text(clips, 'clip')}")
+
+
+def run() -> int:
+    """Runs the command line and gives its exit code."""
+    app()
+    return 0
+

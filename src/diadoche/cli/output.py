@@ -1,0 +1,61 @@
+"""How the command line speaks: words and progress on standard error, one JSON document on standard output."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from diadoche.core import watch
+from diadoche.core.errors import Problem
+from diadoche.core.names import shown
+
+WORDS = Console(stderr=True, highlight=False, soft_wrap=True)
+
+
+def say(text: str) -> None:
+    """A line for a person."""
+    WORDS.print(shown(text), markup=False)
+
+
+def say_problems(problems: Iterable[Problem]) -> None:
+    """What went less than well, a line each."""
+    for problem in problems:
+        say(f"! {problem.sentence()}")
+
+
+def print_json(value: object) -> None:
+    """The one document; the only thing that is ever written to standard output with --json."""
+    sys.stdout.write(json.dumps(value, indent=2, ensure_ascii=True, default=str) + "\n")
+    sys.stdout.flush()
+
+
+class Bar:
+    """A progress bar on a terminal; nothing where standard error is a file."""
+
+    def __init__(self, quiet: bool) -> None:
+        self._shown = not quiet and sys.stderr.isatty() and "NO_PROGRESS" not in os.environ
+        self._progress = Progress(
+            TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"),
+            TimeRemainingColumn(), console=WORDS, transient=True,
+        )  # fmt: skip
+        self._task = self._progress.add_task("", total=None)
+
+    def __enter__(self) -> watch.Watch:
+        if self._shown:
+            self._progress.start()
+        return watch.Watch(self._step)
+
+    def __exit__(self, *_: object) -> None:
+        if self._shown:
+            self._progress.stop()
+
+    def _step(self, progress: watch.Progress) -> None:
+        if self._shown:
+            self._progress.update(
+                self._task, completed=progress.done, total=progress.total or None, description=shown(progress.note)
+            )

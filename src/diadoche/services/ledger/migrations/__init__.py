@@ -1,0 +1,1 @@
+"""Numbered steps from one version of the ledger to the next."""

@@ -1,0 +1,1 @@
+"""The steps themselves; a step is never changed after it has landed."""

@@ -1,0 +1,41 @@
+"""Where the application keeps its own state, by the XDG base directories."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+_NAME = "diadoche"
+
+
+@dataclass(frozen=True, slots=True)
+class StatePlaces:
+    """The application's own folders; nothing of a person's footage lies in them."""
+
+    state: Path
+    config: Path
+    cache: Path
+
+    @property
+    def ledger(self) -> Path:
+        """The ledger's database."""
+        return self.state / "ledger.sqlite"
+
+    @property
+    def own_layouts(self) -> Path | None:
+        """The person's own card layouts, if there are any."""
+        folder = self.config / "layouts"
+        return folder if folder.is_dir() else None
+
+    @property
+    def demo(self) -> Path:
+        """The demo shoot."""
+        return self.cache / "demo"
+
+
+def default_places() -> StatePlaces:
+    """The folders of the person who runs the application."""
+    dirs = platformdirs.PlatformDirs(_NAME, appauthor=False)
+    return StatePlaces(dirs.user_state_path, dirs.user_config_path, dirs.user_cache_path)

@@ -1,0 +1,24 @@
+"""Kinds of jobs. A new kind is a new use-case module with a `KIND`, and one line in ALL_KINDS."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from diadoche.core.watch import Watch
+
+
+@dataclass(frozen=True, slots=True)
+class JobKind:
+    """A plain function of a frozen request that runs in a process of its own.
+
+    `gentle` work gives way to everything else on the processor.
+    """
+
+    name: str
+    request: type[Any]
+    result: type[Any]
+    perform: Callable[[Any, Watch], Any]
+    rank: int
+    gentle: bool = False

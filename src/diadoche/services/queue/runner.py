@@ -1,0 +1,262 @@
+"""Runs jobs in worker processes, as the state machine says, and keeps them in the ledger.
+
+Changes are told under the lock that made them, so that nobody sees an older state after a newer
+one; progress is not told, it is fetched.
+"""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import select
+
+from diadoche.core.errors import Problem
+from diadoche.core.watch import Part, Progress
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import JobRow
+from diadoche.services.queue.kinds import JobKind
+from diadoche.services.queue.states import (
+    Added,
+    Ended,
+    Instruction,
+    QueueState,
+    RetryAsked,
+    StartWork,
+    State,
+    StopAsked,
+    StopWork,
+)
+from diadoche.services.wire import from_text, to_text
+
+# Two cores: one conversion at a time uses both; looking and identifying are short.
+LIMITS = {"look": 2, "facts": 1, "encode": 1}
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A job as the screens see it."""
+
+    number: int
+    kind: str
+    title: str
+    resource: str
+    request: Any
+    state: State
+    created: datetime
+    started: datetime | None = None
+    ended: datetime | None = None
+    result: Any = None
+    problem: Problem | None = None
+
+
+@dataclass(slots=True)
+class _Running:
+    process: subprocess.Popen[str]
+    progress: Progress = field(default_factory=lambda: Progress(0, 0))
+
+
+class Runner:
+    """The queue of this application."""
+
+    def __init__(
+        self, ledger: Ledger, kinds: dict[str, JobKind], told: Callable[[Job], None], finished: Callable[[Job], None]
+    ) -> None:
+        """
+        Args:
+            ledger: where jobs are kept.
+            kinds: what can be run.
+            told: called with every change of a job, from any thread; must only pass it on.
+            finished: called once with each job that is done, before that is told: writes its result down.
+        """
+        self._ledger = ledger
+        self._kinds = kinds
+        self._told = told
+        self._finished = finished
+        self._state = QueueState(LIMITS)
+        self._jobs: dict[int, Job] = {}
+        self._running: dict[int, _Running] = {}
+        self._lock = threading.RLock()
+        self._threads: list[threading.Thread] = []
+        self._closing = False
+
+    def add(self, kind: str, title: str, resource: str, request: object) -> int:
+        """Puts a job into the queue and the ledger, and gives its number."""
+        now = datetime.now(UTC)
+        with self._ledger.session() as session:
+            row = JobRow(
+                kind=kind, title=title, resource=resource, request=to_text(request), state=State.WAITING.value,
+                created=now, outcome="",
+            )  # fmt: skip
+            session.add(row)
+            session.flush()
+            number = row.id
+        self._enter(Job(number, kind, title, resource, request, State.WAITING, now))
+        return number
+
+    def recover(self) -> list[Job]:
+        """Takes up what an earlier run of the application left waiting or running."""
+        open_states = [State.WAITING.value, State.RUNNING.value, State.STOPPING.value]
+        with self._ledger.session() as session:
+            rows = session.scalars(select(JobRow).where(JobRow.state.in_(open_states)).order_by(JobRow.id)).all()
+            jobs = [
+                Job(
+                    row.id, row.kind, row.title, row.resource, from_text(self._kinds[row.kind].request, row.request),
+                    State.WAITING, row.created.replace(tzinfo=UTC),
+                )
+                for row in rows
+                if row.kind in self._kinds and row.kind != "look"
+            ]  # fmt: skip
+            for row in rows:
+                if row.kind == "look":
+                    row.state = State.STOPPED.value
+        for job in jobs:
+            self._enter(job)
+        return jobs
+
+    def _enter(self, job: Job) -> None:
+        with self._lock:
+            self._jobs[job.number] = job
+            self._told(job)
+            self._obey(self._state.handle(Added(job.number, job.resource, self._kinds[job.kind].rank)))
+
+    def stop(self, number: int) -> None:
+        """Asks a job to stop, or takes it out of the queue."""
+        with self._lock:
+            self._obey(self._state.handle(StopAsked(number)))
+            self._follow(number)
+
+    def retry(self, number: int) -> None:
+        """Puts a failed or stopped job in the queue again."""
+        with self._lock:
+            self._jobs[number] = replace(self._jobs[number], problem=None, result=None, ended=None)
+            instructions = self._state.handle(RetryAsked(number))
+            self._follow(number)
+            self._obey(instructions)
+
+    def progress(self, number: int) -> Progress | None:
+        """The newest progress of a running job."""
+        running = self._running.get(number)
+        return running.progress if running is not None else None
+
+    def jobs(self) -> list[Job]:
+        """All jobs of this run of the application, in order of their numbers."""
+        with self._lock:
+            return [self._jobs[number] for number in sorted(self._jobs)]
+
+    def close(self) -> None:
+        """Stops every process and waits for it; the jobs stay in the ledger and go on at the next start."""
+        with self._lock:
+            self._closing = True
+            running = list(self._running.values())
+            for each in running:
+                _ask_to_stop(each.process)
+        for thread in list(self._threads):
+            thread.join(timeout=30)
+        for each in running:
+            if each.process.poll() is None:
+                each.process.kill()
+
+    def _obey(self, instructions: list[Instruction]) -> None:
+        for instruction in instructions:
+            if isinstance(instruction, StartWork):
+                self._start(instruction.number)
+            elif isinstance(instruction, StopWork):
+                running = self._running.get(instruction.number)
+                if running is not None:
+                    _ask_to_stop(running.process)
+
+    def _start(self, number: int) -> None:
+        if self._closing:
+            return
+        job = replace(self._jobs[number], started=datetime.now(UTC))
+        self._jobs[number] = job
+        process = subprocess.Popen(
+            [sys.executable, "-m", "diadoche.services.queue.worker"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            encoding="ascii",
+            start_new_session=True,
+        )
+        assert process.stdin is not None
+        process.stdin.write(json.dumps({"kind": job.kind, "request": to_text(job.request)}) + "\n")
+        process.stdin.flush()
+        self._running[number] = _Running(process)
+        self._follow(number)
+        thread = threading.Thread(target=self._listen, args=(number, process), name=f"job {number}", daemon=True)
+        self._threads.append(thread)
+        thread.start()
+
+    def _listen(self, number: int, process: subprocess.Popen[str]) -> None:
+        state, result, problem = State.FAILED, None, _died(self._jobs[number].title)
+        assert process.stdout is not None
+        for line in process.stdout:
+            message = json.loads(line)
+            if "progress" in message:
+                self._running[number].progress = _progress(message["progress"])
+            elif "result" in message:
+                result = from_text(self._kinds[self._jobs[number].kind].result, message["result"])
+                state = State.DONE
+            elif "stopped" in message:
+                state = State.STOPPED
+            elif "problem" in message:
+                problem = Problem(**message["problem"])
+        process.wait()
+        for pipe in (process.stdin, process.stdout):
+            if pipe is not None:
+                pipe.close()
+        self._end(number, state, result, problem if state is State.FAILED else None)
+
+    def _end(self, number: int, state: State, result: Any, problem: Problem | None) -> None:
+        if self._closing and state is not State.DONE:
+            return
+        with self._lock:
+            job = replace(self._jobs[number], result=result, problem=problem, ended=datetime.now(UTC), state=state)
+            self._jobs[number] = job
+            if state is State.DONE:
+                self._finished(job)
+            self._running.pop(number, None)
+            instructions = self._state.handle(Ended(number, state))
+            self._follow(number)
+            self._obey(instructions)
+
+    def _follow(self, number: int) -> None:
+        """Takes over the state of the state machine, writes it down and tells it."""
+        state = self._state.entries[number].state
+        job = replace(self._jobs[number], state=state)
+        self._jobs[number] = job
+        with self._ledger.session() as session:
+            row = session.get_one(JobRow, number)
+            row.state, row.started, row.ended = state.value, job.started, job.ended
+            row.outcome = to_text(job.problem, Problem) if job.problem else ""
+        self._told(job)
+
+
+def _ask_to_stop(process: subprocess.Popen[str]) -> None:
+    try:
+        if process.stdin is not None:
+            process.stdin.write("stop\n")
+            process.stdin.flush()
+    except (BrokenPipeError, ValueError):
+        # It ended a moment ago by itself.
+        return
+
+
+def _progress(value: dict[str, Any]) -> Progress:
+    return Progress(value["done"], value["total"], value["note"], tuple(Part(**part) for part in value["parts"]))
+
+
+def _died(title: str) -> Problem:
+    return Problem(
+        f"{title}: its process ended without a word.",
+        "",
+        "Originals and finished copies are untouched.",
+        "Try it again; it goes on where it stopped.",
+    )

@@ -1,0 +1,82 @@
+"""The process a job runs in: a request comes in on standard input, progress and the result go out as JSON lines.
+
+It stops when asked to ("stop" on standard input), and by itself when the one who asked has gone.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+import threading
+import traceback
+from dataclasses import asdict
+from typing import TextIO
+
+from diadoche.core.errors import DiadocheError
+from diadoche.core.watch import Cancelled, Progress, Watch
+from diadoche.services.all_kinds import ALL_KINDS
+from diadoche.services.wire import from_text, to_text
+
+_GENTLE_NICE = 10
+
+
+class _Speaker:
+    """Writes one JSON line at a time, whichever thread speaks."""
+
+    def __init__(self, out: TextIO) -> None:
+        self._out = out
+        self._lock = threading.Lock()
+
+    def say(self, what: str, value: object) -> None:
+        with self._lock:
+            self._out.write(json.dumps({what: value}) + "\n")
+            self._out.flush()
+
+    def progress(self, progress: Progress) -> None:
+        self.say("progress", asdict(progress))
+
+
+def _listen(watch: Watch) -> None:
+    for line in sys.stdin:
+        if line.strip() == "stop":
+            watch.stop()
+    watch.stop()
+
+
+def main() -> None:
+    """Runs one job."""
+    # A Ctrl-C at the terminal is for the one who asked, who then tells us.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    speaker = _Speaker(os.fdopen(os.dup(1), "w", encoding="ascii"))
+    # Whatever a library prints must not get between the lines.
+    os.dup2(2, 1)
+    asked = json.loads(sys.stdin.readline())
+    kind = ALL_KINDS[asked["kind"]]
+    if kind.gentle:
+        os.nice(_GENTLE_NICE)
+    watch = Watch(speaker.progress)
+    threading.Thread(target=_listen, args=(watch,), daemon=True).start()
+    try:
+        result = kind.perform(from_text(kind.request, asked["request"]), watch)
+    except Cancelled:
+        speaker.say("stopped", True)
+    except DiadocheError as error:
+        speaker.say("problem", error.problem.as_dict())
+    except Exception as error:  # noqa: BLE001  # a defect: told to the person as one, with its trace
+        speaker.say(
+            "problem",
+            {
+                "what": f"The program failed at this: {error!r}.",
+                "path": "",
+                "safe": "Originals and finished copies are untouched.",
+                "do": traceback.format_exc(),
+            },
+        )
+    else:
+        speaker.say("result", to_text(result, kind.result))
+
+
+if __name__ == "__main__":
+    main()

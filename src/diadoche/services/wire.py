@@ -1,0 +1,34 @@
+"""Frozen values as JSON text and back: for worker processes and for the ledger.
+
+File names that are no UTF-8 pass as lone surrogates in ASCII escapes.
+"""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from typing import Any, TypeVar, cast
+
+from pydantic import TypeAdapter
+
+T = TypeVar("T")
+
+
+@cache
+def _adapter(kind: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(kind)
+
+
+def to_text(value: object, kind: Any = None) -> str:
+    """A frozen dataclass, or anything of a given type, as ASCII JSON."""
+    plain = _adapter(kind or type(value)).dump_python(value, mode="python")
+    return json.dumps(plain, ensure_ascii=True, default=str)
+
+
+def from_text(kind: type[T], text: str) -> T:
+    """The value that `to_text` wrote.
+
+    Raises:
+        pydantic.ValidationError: the text is of another shape.
+    """
+    return cast(T, _adapter(kind).validate_python(json.loads(text)))
