@@ -22,7 +22,7 @@ from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.core.watch import Cancelled, Watch
 from diadoche.demo.make import DemoCard, make_demo
-from diadoche.services.converting import MakeRequest, Way, grouped_spans, perform_make
+from diadoche.services.converting import MakeRequest, Way, clips_from, perform_make
 from diadoche.services.handing_off import hand_off_shoot
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.ledger.ledger import Ledger
@@ -37,7 +37,7 @@ from diadoche.services.verifying import VerifyRequest, perform_verify
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document on standard output, nothing else there.")]
 Shoot = Annotated[str, typer.Option("--shoot", help="The shoot it belongs to; begun where it is new.")]
 To = Annotated[Path, typer.Option("--to", help="The folder outputs go to.")]
-Paths = Annotated[list[Path], typer.Argument(help="Files; the spans of one recording may be given together.")]
+Paths = Annotated[list[Path], typer.Argument(help="Files, or cards; spans of one recording are joined.")]
 
 app = typer.Typer(
     no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False, invoke_without_command=True,
@@ -300,12 +300,8 @@ def _make(
     paths: list[Path], way: Way, recipe: str, to: Path, camera: str, marks: tuple[str, str] | None, json: bool
 ) -> None:
     with _reported(json), Bar(json) as watch, _stoppable(watch):
-        missing = [path for path in paths if not path.is_file()]
-        if missing:
-            raise RequestError(f"There is no file {missing[0]}.", path=missing[0], do="Check the path.")
-        outputs = [
-            perform_make(MakeRequest(group, way, recipe, to, camera, marks), watch) for group in grouped_spans(paths)
-        ]
+        clips = clips_from(paths, _places().own_layouts, watch)
+        outputs = [perform_make(MakeRequest(clip, way, recipe, to, camera, marks), watch) for clip in clips]
     if json:
         print_json([output.as_dict() for output in outputs])
     for output in outputs:

@@ -7,10 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from diadoche.core.cards.card import Card, look
+from diadoche.core.cards.layout import load_layouts
 from diadoche.core.convert.outputs import Output, failed
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
+from diadoche.core.convert.spans import runs_on
 from diadoche.core.convert.transcode import Marks, convert
 from diadoche.core.errors import DiadocheError, MediaError, RequestError
 from diadoche.core.identify.facts import Facts
@@ -75,9 +78,46 @@ def outputs_folder(place: Path, shoot: str) -> Path:
     return place / safe_name(shoot, "Shoot") / "Outputs"
 
 
-def grouped_spans(paths: Sequence[Path]) -> list[tuple[Path, ...]]:
-    """Files named on a command line as clips: spans of one recording together, in the order of their names."""
-    return [tuple(sorted(paths))] if len(paths) > 1 else [tuple(paths)]
+def clips_from(paths: Sequence[Path], own_layouts: Path | None, watch: Watch) -> list[tuple[Path, ...]]:
+    """Cards, folders and files as clips: spans of one recording together.
+
+    What the card says decides; files that lie on no card belong together where their clocks run on.
+
+    Raises:
+        RequestError: there is nothing at a path.
+    """
+    clips: list[tuple[Path, ...]] = []
+    layouts = load_layouts(own_layouts)
+    cards: dict[Path, Card] = {}
+    wanted = {path.absolute() for path in paths if path.is_file()}
+    for path in paths:
+        if not path.exists():
+            raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path.")
+        place = path.absolute() if path.is_dir() else path.absolute().parent
+        if place not in cards:
+            cards[place] = look(path, layouts, watch)
+        card = cards[place]
+        spans = next((clip.spans for clip in card.clips if path.absolute() in {card.root / span for span in clip.spans}), ())
+        if path.is_dir():
+            clips += [tuple(card.root / span for span in clip.spans) for clip in card.clips]
+        elif len(spans) > 1:
+            clips.append(tuple(card.root / span for span in spans if card.root / span in wanted))
+        else:
+            clips.append((path,))
+    return _run_together(list(dict.fromkeys(clips)), cards)
+
+
+def _run_together(clips: list[tuple[Path, ...]], cards: dict[Path, Card]) -> list[tuple[Path, ...]]:
+    """Joins single transport streams, from folders that list nothing, whose clocks run on."""
+    joined: list[tuple[Path, ...]] = []
+    for clip in clips:
+        card = cards.get(clip[0].absolute().parent)
+        listed = card is not None and card.layout not in {"", "loose"}
+        if joined and not listed and runs_on(joined[-1][-1], clip[0]):
+            joined[-1] += clip
+        else:
+            joined.append(clip)
+    return joined
 
 
 KIND = JobKind("make", MakeRequest, Output, perform_make, rank=2, gentle=True)

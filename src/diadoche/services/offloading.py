@@ -38,6 +38,7 @@ class OffloadRequest:
     leave_out: frozenset[str] = frozenset()
     own_layouts: Path | None = None
     patience_s: float = PATIENCE_S
+    pace_bytes_s: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +92,10 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
     card = look(request.source, load_layouts(request.own_layouts), watch)
     plan = plan_for(request, card)
     name = card_name(card, request.camera)
-    result = offload(plan, watch, version=VERSION, now=lambda: datetime.now(UTC), patience_s=request.patience_s)
+    result = offload(
+        plan, watch, version=VERSION, now=lambda: datetime.now(UTC), patience_s=request.patience_s,
+        pace_bytes_s=request.pace_bytes_s,
+    )  # fmt: skip
     return OffloadOutcome(card, name, plan.fingerprint, result, _write_waybills(request, card, name, plan, result))
 
 

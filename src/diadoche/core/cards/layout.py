@@ -124,7 +124,9 @@ def recognise(path: Path, layouts: tuple[Layout, ...]) -> Recognised:
     path = path.expanduser()
     if not path.exists():
         raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path, or put the card in.")
-    folder = path.resolve() if path.is_dir() else path.resolve().parent
+    # Not resolved: a reader may show its card through a link, and a card pulled must be seen to be gone.
+    path = path.absolute()
+    folder = path if path.is_dir() else path.parent
     tree = list_tree(folder)
     named = [layout for layout in layouts if not layout.last]
     found = _match(tree, named)

@@ -19,7 +19,8 @@ from diadoche.core.identify.container import container_of
 from diadoche.core.media import decoding, opened
 
 _TRANSPORT = {"M2TS", "MPEG-TS"}
-_SEAM_S = Fraction(1)
+# Sound and picture of a camera end up to a few frames apart, and so do its estimates of a length.
+_SEAM_S = Fraction(1, 4)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,35 +35,41 @@ class TimedPacket:
 
 def parts(paths: Sequence[Path]) -> list[tuple[Path, ...]]:
     """Which spans can be read as one stream of bytes. Each part is opened by itself."""
-    if len(paths) < 2 or container_of(paths[0]) not in _TRANSPORT:
-        return [(path,) for path in paths]
     groups: list[list[Path]] = [[paths[0]]]
     for before, after in zip(paths, paths[1:], strict=False):
-        if _runs_on(before, after):
+        if _is_transport(before) and _is_transport(after) and _clock_runs_on(before, after, otherwise=True):
             groups[-1].append(after)
         else:
             groups.append([after])
     return [tuple(group) for group in groups]
 
 
-def _runs_on(before: Path, after: Path) -> bool:
-    """Whether the clock of one transport stream goes on in the next file."""
+def runs_on(before: Path, after: Path) -> bool:
+    """Whether two transport streams are spans of one recording, by their clocks alone."""
+    return _is_transport(before) and _is_transport(after) and _clock_runs_on(before, after, otherwise=False)
+
+
+def _is_transport(path: Path) -> bool:
+    # A span may begin in the middle of a packet; only what the camera called it is left then.
+    return container_of(path) in _TRANSPORT or path.suffix.upper() in {".MTS", ".M2TS"}
+
+
+def _clock_runs_on(before: Path, after: Path, *, otherwise: bool) -> bool:
     try:
-        return abs(_edge_s(after, last=False) - _edge_s(before, last=True)) < _SEAM_S
+        ends_s, begins_s = _edge_s(before, last=True), _edge_s(after, last=False)
+        return abs(begins_s - ends_s) < _SEAM_S and begins_s > _edge_s(before, last=False)
     except (MediaError, ValueError):
-        # A span may begin in the middle of everything; only the joined stream can be understood then.
-        return True
+        # Too short or too broken to have a clock of its own: only the joined stream can be understood.
+        return otherwise
 
 
 def _edge_s(path: Path, *, last: bool) -> Fraction:
     with opened([path]) as media, decoding(path):
         stream = media.streams.video[0] if media.streams.video else media.streams[0]
         base = stream.time_base or Fraction(1, 90_000)
-        if last and stream.duration:
-            return ((stream.start_time or 0) + stream.duration) * base
-        if stream.start_time is None:
+        if stream.start_time is None or (last and stream.duration is None):
             raise ValueError
-        return stream.start_time * base
+        return (stream.start_time + ((stream.duration or 0) if last else 0)) * base
 
 
 def tracks_of(media: InputContainer) -> list[Stream]:

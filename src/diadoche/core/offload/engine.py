@@ -70,7 +70,11 @@ class CopyPass:
         *,
         note: str = "copying",
         patience_s: float = PATIENCE_S,
+        pace_bytes_s: int = 0,
     ) -> None:
+        """`pace_bytes_s`: read no faster than that; 0 sets no limit."""
+        self._pace_bytes_s = pace_bytes_s
+        self._due_s = 0.0
         self._source = source
         self._files = files
         self._destinations = destinations
@@ -154,7 +158,7 @@ class CopyPass:
                 buffer = self._free_buffer()
                 try:
                     with reading(path, self._source):
-                        buffer.size_bytes = os.readv(descriptor, [buffer.memory])
+                        buffer.size_bytes = os.readv(descriptor, [self._room_in(buffer)])
                 except BaseException:
                     buffer.hand_to(0)
                     raise
@@ -162,11 +166,25 @@ class CopyPass:
                     buffer.hand_to(0)
                     return
                 run.size_bytes += buffer.size_bytes
+                size_bytes = buffer.size_bytes
                 self._hand(buffer)
+                self._keep_pace(size_bytes)
         finally:
             # The card's bytes are of no more use to anyone in memory.
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
             os.close(descriptor)
+
+    def _room_in(self, buffer: RingBuffer) -> memoryview:
+        """All of a buffer; at a set pace a tenth of a second's worth, so that progress stays smooth."""
+        return buffer.view[: max(64 * 1024, self._pace_bytes_s // 10)] if self._pace_bytes_s else buffer.view
+
+    def _keep_pace(self, size_bytes: int) -> None:
+        if self._pace_bytes_s == 0:
+            return
+        self._due_s = max(self._due_s, time.monotonic()) + size_bytes / self._pace_bytes_s
+        while (wait_s := self._due_s - time.monotonic()) > 0:
+            self._step()
+            time.sleep(min(wait_s, _STEP_S))
 
     def _hand(self, buffer: RingBuffer) -> None:
         takers = (*self._digesters, *(each for each in self._destinations if each.dropped is None))

@@ -75,13 +75,14 @@ def offload(
     version: str,
     now: Callable[[], datetime],
     patience_s: float = PATIENCE_S,
+    pace_bytes_s: int = 0,
 ) -> OffloadResult:
     """Carries out a plan. Problems are part of the result; the card is only read.
 
     A stop through the watch does not raise: the result says `stopped`, and what arrived is kept.
     """
     started, began_s = now(), time.monotonic()
-    run = _Run(plan, watch, patience_s)
+    run = _Run(plan, watch, patience_s, pace_bytes_s)
     run.copy_all()
     copies = tuple(run.close(destination, version, now()) for destination in run.destinations)
     copies += tuple(Copy(str(t.place), str(t.root), "", 0, 0, "failed") for t in plan.targets if t.problem)
@@ -104,8 +105,9 @@ def offload(
 class _Run:
     """The state of one offload while it goes on."""
 
-    def __init__(self, plan: OffloadPlan, watch: Watch, patience_s: float) -> None:
+    def __init__(self, plan: OffloadPlan, watch: Watch, patience_s: float, pace_bytes_s: int) -> None:
         self._plan = plan
+        self._pace_bytes_s = pace_bytes_s
         self._watch = watch
         self._patience_s = patience_s
         self._entries = {file.path: file for file in plan.files}
@@ -145,7 +147,11 @@ class _Run:
         )
         for destination in ready:
             self.known.update(destination.already)
-        self._take(CopyPass(self._plan.source, wanted, ready, self._plan.digests, self._watch, patience_s=self._patience_s).run())
+        first = CopyPass(
+            self._plan.source, wanted, ready, self._plan.digests, self._watch,
+            patience_s=self._patience_s, pace_bytes_s=self._pace_bytes_s,
+        )  # fmt: skip
+        self._take(first.run())
         for destination in ready:
             if not self.stopped and self._missing(destination):
                 self._fill(destination)

@@ -111,7 +111,7 @@ def plan_offload(
     room_for = sum(file.size_bytes for file in files)
     number = _counter(homes, taking, fingerprint)
     return OffloadPlan(
-        source,
+        tree.root,
         taking,
         files,
         tree.folders,

@@ -1,0 +1,138 @@
+"""Frames for eyes: any picture of a clip, shown right, at the size of the view.
+
+Interlaced pictures are shown one field at a time, each filled to full height from its own lines
+only, so that nothing combs and motion has its true rate. Positions are counted in moments: pictures,
+or fields of interlaced clips.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from diadoche.core.convert.spans import first_picture_s, parts
+from diadoche.core.identify.facts import Facts
+from diadoche.core.media import decoding, opened
+
+Rgb = NDArray[np.uint8]
+_KEPT_BYTES = 96_000_000
+_BACK_S = Fraction(1, 2)
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """How a clip is counted and shown."""
+
+    moments: int
+    moments_a_second: Fraction
+    fields: int
+    width: int
+    height: int
+
+
+def shape_of(facts: Facts) -> Shape:
+    """The shape of a clip by its facts: width and height with square pixels and the rotation applied."""
+    video = facts.video[0]
+    fields = 2 if video.interlaced else 1
+    frames = facts.frames or max(1, round(facts.duration_s * float(video.frame_rate)))
+    width, height = round(video.width * float(video.pixel_aspect)), video.height
+    if video.rotation in {90, 270}:
+        width, height = height, width
+    return Shape(frames * fields, video.frame_rate * fields, fields, width, height)
+
+
+class FrameReader:
+    """Reads pictures of one clip by their numbers; neighbours are kept, so that stepping back is quick."""
+
+    def __init__(self, paths: Sequence[Path], facts: Facts, view: tuple[int, int]) -> None:
+        """`view` is the size in pixels that pictures are fitted into; they are never enlarged."""
+        self.shape = shape_of(facts)
+        self._video = facts.video[0]
+        self._path = paths[0]
+        scale = min(view[0] / self.shape.width, view[1] / self.shape.height, 1.0)
+        self.width, self.height = max(2, round(self.shape.width * scale)), max(2, round(self.shape.height * scale))
+        # A preview of parts with clocks of their own shows the first part; joining is the outputs' work.
+        self._opening = opened(parts(paths)[0])
+        self._media = self._opening.__enter__()
+        self._stream = self._media.streams.video[0]
+        self._stream.thread_type = "AUTO"
+        self._start_s = first_picture_s(self._media)
+        self._frames: Iterator[av.VideoFrame] | None = None
+        self._next_picture = 0
+        self._kept: OrderedDict[int, Rgb] = OrderedDict()
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._opening.__exit__(None, None, None)
+
+    def at(self, moment: int) -> Rgb | None:
+        """The picture of a moment, shape (height, width, 3); None past the end or where it does not decode.
+
+        Raises:
+            MediaError: the file fails.
+        """
+        if moment in self._kept:
+            self._kept.move_to_end(moment)
+            return self._kept[moment]
+        picture = moment // self.shape.fields
+        with decoding(self._path):
+            if self._frames is None or not self._next_picture <= picture <= self._next_picture + 30:
+                self._go_to(picture)
+            for number, frame in self._decoded():
+                self._keep(number, frame)
+                if number >= picture:
+                    break
+        return self._kept.get(moment)
+
+    def _go_to(self, picture: int) -> None:
+        base = self._stream.time_base or Fraction(1, 90_000)
+        wanted_s = self._start_s + max(Fraction(0), picture / self._video.frame_rate - _BACK_S)
+        self._media.seek(int(wanted_s / base), stream=self._stream, backward=True)
+        self._frames = self._media.decode(self._stream)
+
+    def _decoded(self) -> Iterator[tuple[int, av.VideoFrame]]:
+        assert self._frames is not None
+        for frame in self._frames:
+            if frame.pts is None or frame.time_base is None:
+                continue
+            number = round((frame.pts * Fraction(frame.time_base) - self._start_s) * self._video.frame_rate)
+            self._next_picture = number + 1
+            yield number, frame
+        self._frames = None
+
+    def _keep(self, picture: int, frame: av.VideoFrame) -> None:
+        for field in range(self.shape.fields):
+            first = 0 if self._video.field_order != "bottom" else 1
+            shown = _field(frame, (first + field) % 2) if self.shape.fields == 2 else frame
+            self._kept[picture * self.shape.fields + field] = self._fitted(shown)
+        room = max(8, _KEPT_BYTES // (self.width * self.height * 3))
+        while len(self._kept) > room:
+            self._kept.popitem(last=False)
+
+    def _fitted(self, frame: av.VideoFrame) -> Rgb:
+        turned = self._video.rotation in {90, 270}
+        size = (self.height, self.width) if turned else (self.width, self.height)
+        picture = frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray()
+        if self._video.rotation:
+            picture = np.ascontiguousarray(np.rot90(picture, -self._video.rotation // 90))
+        return picture
+
+
+def _field(frame: av.VideoFrame, parity: int) -> av.VideoFrame:
+    """One field as a picture of half the height."""
+    field = av.VideoFrame(frame.width, frame.height // 2, frame.format.name)
+    for source, target in zip(frame.planes, field.planes, strict=True):
+        lines = np.frombuffer(source, np.uint8).reshape(-1, source.line_size)  # type: ignore[call-overload]  # a buffer
+        into = np.frombuffer(target, np.uint8).reshape(-1, target.line_size)  # type: ignore[call-overload]  # a buffer
+        wide = min(source.line_size, target.line_size)
+        picked = lines[parity : target.height * 2 : 2, :wide]
+        into[: picked.shape[0], :wide] = picked
+    field.colorspace, field.color_range = frame.colorspace, frame.color_range
+    return field

@@ -1,0 +1,338 @@
+"""The crossing board: cards on one side, places for copies on the other, ribbons between them."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from diadoche.core.errors import RequestError
+from diadoche.core.sizes import count_text, size_text
+from diadoche.core.watch import Progress
+from diadoche.screens.marks import Mark
+from diadoche.screens.watch_line import WatchLine, watch_line
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import waybills
+from diadoche.services.shoots import change_shoot
+from diadoche.services.station import CardIn, Stage, Station
+
+NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
+_RATE_OVER_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class CardRow:
+    """A card as the board shows it."""
+
+    key: str
+    name: str
+    mark: Mark
+    may_come_out: str
+    layout: str
+    remark: str
+    contents: str
+    dates: str
+    kept: str
+    reader: str
+    can_offload: bool
+    can_stop: bool
+    can_dismiss: bool
+    size_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceRow:
+    """A destination as the board shows it."""
+
+    path: Path
+    name: str
+    where: str
+    free: str
+    used_share: float
+    coming_share: float
+    kept: str
+    there: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Ribbon:
+    """What goes from a card to a place: shares of the card copied and read back, 0 to 1."""
+
+    key: str
+    place: Path
+    copied: float
+    proven: float
+    mark: Mark
+    weight_bytes: int
+
+
+class CardsScreen:
+    """What the first view shows and allows."""
+
+    def __init__(self, station: Station, ledger: Ledger) -> None:
+        self._station = station
+        self._ledger = ledger
+        self.on_change: Callable[[], None] = lambda: None
+        self._samples: list[tuple[float, int]] = []
+        self._waybills = waybills(ledger)
+
+    # -- what is shown -------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Reads the ledger anew; called when an offload has ended."""
+        self._waybills = waybills(self._ledger)
+
+    def rows(self) -> list[CardRow]:
+        """Cards in the order in which they were put in."""
+        return [self._row(card) for card in self._station.cards.values()]
+
+    def places(self) -> list[PlaceRow]:
+        """Destinations of the shoot."""
+        coming = sum(
+            card.card.tree.size_bytes
+            for card in self._station.cards.values()
+            if card.card and card.stage not in {Stage.PROVEN, Stage.PARTLY}
+        )
+        return [self._place(path, coming) for path in self._station.shoot.settings.places]
+
+    def ribbons(self) -> list[Ribbon]:
+        """One for each card and place where something goes or has gone over."""
+        found = []
+        for card in self._station.cards.values():
+            size = card.card.tree.size_bytes if card.card else 0
+            progress = self._station.progress(card.medium.key)
+            for place in self._station.shoot.settings.places:
+                found.append(_ribbon(card, place, size, progress))
+        return found
+
+    def watch_line(self, at_work: int) -> WatchLine:
+        """The sentence on top."""
+        cards = list(self._station.cards.values())
+        return watch_line(cards, len(self._station.shoot.settings.places), self.wait_s(), at_work)
+
+    def summary(self) -> str:
+        """The words under the view's name."""
+        cards = list(self._station.cards.values())
+        reading = sum(card.stage.being_read for card in cards)
+        if not cards:
+            return "none in"
+        return f"{len(cards)} in, {reading} being read" if reading else f"{len(cards)} in"
+
+    def wait_s(self) -> float | None:
+        """How long running offloads still take, from the speed of the last seconds."""
+        todo = done = 0
+        for key, card in self._station.cards.items():
+            progress = self._station.progress(key) if card.stage is Stage.CROSSING else None
+            if progress is not None and progress.parts:
+                todo += progress.total - progress.done
+                done += progress.done
+            elif card.stage is Stage.WAITING and card.card:
+                todo += 2 * card.card.tree.size_bytes * len(self._station.shoot.settings.places)
+        if todo <= 0:
+            self._samples.clear()
+            return None
+        now = time.monotonic()
+        self._samples = [sample for sample in self._samples if now - sample[0] < _RATE_OVER_S and sample[1] <= done]
+        self._samples.append((now, done))
+        passed, moved = now - self._samples[0][0], done - self._samples[0][1]
+        return todo * passed / moved if passed > 0.5 and moved > 0 else None
+
+    @property
+    def shoot_name(self) -> str:
+        """The name of the shoot."""
+        return self._station.shoot.name
+
+    @property
+    def is_first_start(self) -> bool:
+        """Whether nothing was ever set up: the first page is shown then."""
+        return not self._station.shoot.settings.places and not self._waybills
+
+    @property
+    def can_offload_any(self) -> bool:
+        """Whether the one button does something."""
+        return any(
+            self._station.can_offload(key) for key, card in self._station.cards.items() if card.stage is not Stage.PROVEN
+        )
+
+    def offload_hint(self) -> str:
+        """Why the button can not be used, or what it will do."""
+        if not self._station.shoot.settings.places:
+            return "Add a place for copies first."
+        waiting = [
+            card.name
+            for key, card in self._station.cards.items()
+            if card.stage is not Stage.PROVEN and self._station.can_offload(key)
+        ]
+        if waiting:
+            places = count_text(len(self._station.shoot.settings.places), "place")
+            return f"{', '.join(waiting)} to {places}, as part of {self.shoot_name}."
+        if any(card.stage.being_read for card in self._station.cards.values()):
+            return "Nothing to do for you: it runs."
+        return "Put a card in, or choose a folder."
+
+    # -- what is done --------------------------------------------------------------------------
+
+    def offload_all(self) -> None:
+        """The one button, the one key."""
+        self._station.offload_all()
+
+    def offload(self, key: str) -> None:
+        """One card alone; one that is proven is taken again in full."""
+        self._station.offload(key)
+
+    def stop(self, key: str) -> None:
+        """Stops a card's offload."""
+        self._station.stop(key)
+
+    def dismiss(self, key: str) -> None:
+        """Takes a pulled card off the board."""
+        self._station.dismiss(key)
+
+    def add_place(self, path: Path) -> None:
+        """Adds a destination.
+
+        Raises:
+            RequestError: it is there already.
+        """
+        settings = self._station.shoot.settings
+        path = path.absolute()
+        if path in settings.places:
+            raise RequestError(f"{path} is a place for copies already.", path=path, do="Choose another folder.")
+        self._change_places((*settings.places, path))
+
+    def remove_place(self, path: Path) -> None:
+        """Takes a destination off the shoot; what lies there stays."""
+        self._change_places(tuple(each for each in self._station.shoot.settings.places if each != path))
+
+    def _change_places(self, places: tuple[Path, ...]) -> None:
+        shoot = self._station.shoot
+        settings = replace(shoot.settings, places=places)
+        self._station.change_shoot(change_shoot(self._ledger, shoot, settings=settings))
+
+    def rename_shoot(self, name: str) -> None:
+        """Gives the shoot another name; originals that stand keep their folders."""
+        if name.strip() and name.strip() != self.shoot_name:
+            self._station.change_shoot(change_shoot(self._ledger, self._station.shoot, name=name.strip()))
+
+    # -- wording -------------------------------------------------------------------------------
+
+    def _row(self, card: CardIn) -> CardRow:
+        progress = self._station.progress(card.medium.key)
+        found = card.card
+        return CardRow(
+            card.medium.key,
+            card.name,
+            _mark(card),
+            "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
+            _layout_words(card),
+            _remark(card),
+            _contents(card),
+            _dates(card),
+            _kept(card, progress, len(self._station.shoot.settings.places)),
+            card.medium.reader,
+            self._station.can_offload(card.medium.key),
+            card.stage in {Stage.WAITING, Stage.CROSSING} and not card.pulled,
+            card.pulled,
+            found.tree.size_bytes if found else 0,
+        )
+
+    def _place(self, path: Path, coming_bytes: int) -> PlaceRow:
+        standing = path
+        while not standing.exists() and standing != standing.parent:
+            standing = standing.parent
+        here = [copy for waybill in self._waybills for copy in waybill.copies if copy.destination == str(path)]
+        proven = sum(copy.status == "proven" for copy in here)
+        kept = f"kept here: {count_text(proven, 'card')}" if proven else "nothing kept here yet"
+        try:
+            usage = shutil.disk_usage(standing)
+        except OSError:
+            return PlaceRow(path, path.name, str(path), "not here now", 0, 0, kept, False)
+        after = max(0, usage.free - coming_bytes)
+        free = f"{size_text(after)} free after this" if coming_bytes else f"{size_text(usage.free)} free"
+        return PlaceRow(
+            path, path.name or str(path), str(path.parent), free, 1 - usage.free / usage.total,
+            coming_bytes / usage.total, kept, True,
+        )  # fmt: skip
+
+
+def _mark(card: CardIn) -> Mark:
+    if card.stage.being_read:
+        return Mark.UNDER_WAY
+    return {Stage.PROVEN: Mark.PROVEN, Stage.PROBLEM: Mark.PROBLEM, Stage.PARTLY: Mark.PROBLEM}.get(
+        card.stage, Mark.EXPECTED
+    )
+
+
+def _layout_words(card: CardIn) -> str:
+    if card.card is None:
+        return "Being listed" if card.stage is Stage.LISTING else ""
+    if not card.card.layout:
+        return "No card structure"
+    return f"{card.card.title} · {'complete' if card.card.complete else 'not complete'}"
+
+
+def _remark(card: CardIn) -> str:
+    if card.problem is not None:
+        return card.problem.sentence()
+    return card.card.problems[0].what if card.card is not None and card.card.problems else ""
+
+
+def _contents(card: CardIn) -> str:
+    if card.card is None:
+        return ""
+    parts = [count_text(len(card.card.clips), "clip")]
+    if card.card.stills:
+        parts.append(count_text(len(card.card.stills), "still"))
+    known = card.familiar
+    if known is not None and known.files and card.stage is Stage.LISTED:
+        files = len(card.card.tree.files)
+        parts.append("proven before" if known.files == files else f"{files - known.files} of {files} files new")
+    return f"{', '.join(parts)} · {size_text(card.card.tree.size_bytes)}"
+
+
+def _dates(card: CardIn) -> str:
+    times = card.card.times if card.card is not None else None
+    if times is None:
+        return ""
+    first, last = times
+    if first.date() == last.date():
+        until = f" – {last:%H:%M}" if last != first else ""
+        return f"{first.day} {first:%B}, {first:%H:%M}{until}"
+    return f"{first.day} {first:%B} – {last.day} {last:%B}"
+
+
+def _kept(card: CardIn, progress: Progress | None, places: int) -> str:
+    if card.stage is Stage.CROSSING and progress is not None and progress.parts:
+        copied = min(part.copied for part in progress.parts)
+        total = progress.parts[0].total
+        if copied < total:
+            return f"Copying: {size_text(copied)} of {size_text(total)}"
+        proven = min(part.proven for part in progress.parts)
+        return f"Copied. Read back: {100 * proven // max(1, total)} %"
+    if card.stage is Stage.WAITING or card.stage is Stage.CROSSING:
+        return "About to be copied"
+    if card.outcome is not None:
+        result = card.outcome.result
+        if card.proven == len(result.copies):
+            ended = result.started.astimezone()
+            return f"{'Copy' if card.proven == 1 else f'All {card.proven} copies'} proven, {ended:%H:%M}"
+        return f"{card.proven} of {len(result.copies)} copies proven"
+    return "Nothing copied yet" if not card.pulled else f"0 of {places} copies proven"
+
+
+def _ribbon(card: CardIn, place: Path, size: int, progress: Progress | None) -> Ribbon:
+    key = card.medium.key
+    if card.outcome is not None and card.stage is not Stage.WAITING:
+        copy = next((each for each in card.outcome.result.copies if each.destination == str(place)), None)
+        proven = copy is not None and copy.status == "proven"
+        mark = Mark.PROVEN if proven else Mark.PROBLEM
+        share = 1.0 if proven else 0.0
+        return Ribbon(key, place, share, share, mark, size)
+    if progress is not None and card.stage is Stage.CROSSING:
+        part = next((each for each in progress.parts if each.name == str(place)), None)
+        if part is not None and part.total:
+            mark = Mark.PROBLEM if part.state == "dropped" else Mark.UNDER_WAY
+            return Ribbon(key, place, min(1.0, part.copied / part.total), min(1.0, part.proven / part.total), mark, size)
+    return Ribbon(key, place, 0.0, 0.0, Mark.EXPECTED, size)

@@ -1,0 +1,14 @@
+"""Shapes that carry a state, named once for every view. Each has a word, so that colour never says it alone."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+
+class Mark(Enum):
+    """What a shape says."""
+
+    EXPECTED = "nothing yet"
+    UNDER_WAY = "under way"
+    PROVEN = "proven"
+    PROBLEM = "needs a person"

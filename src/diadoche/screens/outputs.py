@@ -1,0 +1,241 @@
+"""What each clip still needs, by route, and the outputs that are made of them."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from diadoche.core.convert.recipes import recipes
+from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.marks import Mark
+from diadoche.services.converting import MakeRequest, outputs_folder
+from diadoche.services.handing_off import delivered, hand_off_shoot
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import KeptClip, kept_clips
+from diadoche.services.queue.runner import Runner
+from diadoche.services.station import Station
+
+_ORDER = ("ready", "rewrap", "join", "convert", "unsupported")
+_WORDS = {
+    "ready": ("Ready", "Nothing to do: they play as they are."),
+    "rewrap": ("Rewrap", "Only the container is in the way; packets are proven equal."),
+    "join": ("Join", "Cut by the camera into several files; joined without encoding."),
+    "convert": ("Convert", "An editor would render these at every step."),
+    "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
+}
+_CONTAINERS = {"mov": "MOV, picture and sound as they are", "mp4": "MP4, picture and sound as they are", "mkv": "Matroska, picture and sound as they are"}
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """A recipe or container to choose."""
+
+    name: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class GroupRow:
+    """Clips with one route."""
+
+    route: str
+    title: str
+    reason: str
+    clips: int
+    to_make: int
+    made: int
+    size: str
+    size_bytes: int
+    choices: tuple[Choice, ...]
+    chosen: str
+    included: bool
+    warning: str
+    mark: Mark
+
+
+@dataclass(frozen=True, slots=True)
+class MadeRow:
+    """An output that was made, or one that was not delivered."""
+
+    name: str
+    path: str
+    words: str
+    mark: Mark
+
+
+class OutputsScreen:
+    """What the outputs view shows and allows."""
+
+    def __init__(self, station: Station, ledger: Ledger, runner: Runner) -> None:
+        self._station = station
+        self._ledger = ledger
+        self._runner = runner
+        self.on_change: Callable[[], None] = lambda: None
+        settings = station.shoot.settings
+        self._chosen = {"rewrap": settings.container, "join": settings.container, "convert": settings.recipe}
+        self._left_out: set[str] = set()
+        self._clips: list[KeptClip] = []
+        self._asked: set[int] = set()
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Reads the ledger anew."""
+        self._clips = [clip for clip in kept_clips(self._ledger, self._station.shoot.id) if clip.facts is not None]
+        self.on_change()
+
+    def summary(self) -> str:
+        """The words under the view's name."""
+        todo = sum(row.to_make for row in self.groups())
+        return f"{todo} to make" if todo else "none to make"
+
+    def groups(self) -> list[GroupRow]:
+        """Routes that occur, in the order of the work."""
+        return [self._group(route) for route in _ORDER if self._of(route)]
+
+    def choose(self, route: str, name: str) -> None:
+        """Another recipe for a group."""
+        self._chosen[route] = name
+        self.on_change()
+
+    def include(self, route: str, included: bool) -> None:
+        """Whether a group is made with the next start."""
+        (self._left_out.discard if included else self._left_out.add)(route)
+        self.on_change()
+
+    def to_make(self) -> list[MakeRequest]:
+        """What one start would make."""
+        folder = self.folder()
+        if folder is None:
+            return []
+        return [
+            MakeRequest(
+                clip.paths, "convert" if route == "convert" else "rewrap", self._chosen[route], folder, clip.card,
+                clip_id=clip.id,
+            )  # fmt: skip
+            for route in ("rewrap", "join", "convert")
+            if route not in self._left_out
+            for clip in self._of(route)
+            if self._is_open(clip)
+        ]
+
+    def folder(self) -> Path | None:
+        """Where outputs go: the shoot's own folder, or beside the first copy's originals."""
+        settings = self._station.shoot.settings
+        place = settings.outputs or (settings.places[0] if settings.places else None)
+        return outputs_folder(place, self._station.shoot.name) if place else None
+
+    def room(self) -> tuple[str, float, float]:
+        """Words, the share of the disk in use, and the share these outputs would take."""
+        folder = self.folder()
+        if folder is None:
+            return "Add a place for copies first.", 0.0, 0.0
+        standing = folder
+        while not standing.exists():
+            standing = standing.parent
+        usage = shutil.disk_usage(standing)
+        coming = sum(row.size_bytes for row in self.groups() if row.included)
+        words = f"about {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
+        return words, 1 - usage.free / usage.total, coming / usage.total
+
+    def make(self) -> int:
+        """Puts every output into the queue, and gives how many."""
+        requests = self.to_make()
+        for request in requests:
+            self._asked.add(request.clip_id)
+            clip = next(each for each in self._clips if each.id == request.clip_id)
+            verb = "Convert" if request.way == "convert" else "Rewrap"
+            self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
+        self.on_change()
+        return len(requests)
+
+    def job_ended(self, clip_id: int) -> None:
+        """An output was made or not; a failed one may be asked for again."""
+        self._asked.discard(clip_id)
+        self.refresh()
+
+    def made(self) -> list[MadeRow]:
+        """Outputs, the newest first."""
+        rows = []
+        for clip in self._clips:
+            for output in clip.outputs:
+                if output.output:
+                    frames = count_text(output.frames_out, "picture")
+                    proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
+                    rows.append(
+                        MadeRow(Path(output.output).name, output.output, f"{frames}, {size_text(output.bytes)}, {proof}", Mark.PROVEN)
+                    )
+                else:
+                    what = output.problems[0].sentence() if output.problems else "It was not delivered."
+                    rows.append(MadeRow(f"{clip.card} {clip.clip.name}", "", what, Mark.PROBLEM))
+        return rows[::-1]
+
+    def hand_off(self, target: Path) -> str:
+        """Writes the hand-off, and says what it holds."""
+        count = hand_off_shoot(self._ledger, self._station.shoot, target)
+        return f"{target.name}: {count_text(count, 'clip')}, each with its original and its edit-ready file."
+
+    @property
+    def can_hand_off(self) -> bool:
+        """Whether there is anything to hand off."""
+        return bool(self._clips)
+
+    @property
+    def proposed_hand_off(self) -> str:
+        """Where the hand-off would go."""
+        folder = self.folder()
+        return str(folder.parent / f"{self._station.shoot.name}.otio") if folder else ""
+
+    def _of(self, route: str) -> list[KeptClip]:
+        return [clip for clip in self._clips if clip.facts is not None and clip.facts.route.name == route]
+
+    def _is_open(self, clip: KeptClip) -> bool:
+        return clip.id not in self._asked and delivered(clip) is None
+
+    def _group(self, route: str) -> GroupRow:
+        clips = self._of(route)
+        title, reason = _WORDS[route]
+        open_clips = [clip for clip in clips if self._is_open(clip)] if route in self._chosen else []
+        made = sum(delivered(clip) is not None for clip in clips)
+        size, warning = self._estimate(route, open_clips)
+        mark = Mark.PROVEN if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
+        if any(clip.id in self._asked for clip in clips):
+            mark = Mark.UNDER_WAY
+        if route == "unsupported":
+            mark = Mark.PROBLEM
+        if route == "convert" and len({clip.facts.route.reasons for clip in clips if clip.facts}) == 1 and clips[0].facts:
+            reason = clips[0].facts.route.reasons[0]
+        return GroupRow(
+            route, title, reason, len(clips), len(open_clips), made, f"about {size_text(size)}" if open_clips else "",
+            size, self._choices(route), self._chosen.get(route, ""), route not in self._left_out, warning, mark,
+        )  # fmt: skip
+
+    def _choices(self, route: str) -> tuple[Choice, ...]:
+        if route == "convert":
+            return tuple(Choice(recipe.name, recipe.title) for recipe in recipes().values())
+        if route in self._chosen:
+            return tuple(Choice(name, title) for name, title in _CONTAINERS.items())
+        return ()
+
+    def _estimate(self, route: str, clips: list[KeptClip]) -> tuple[int, str]:
+        if route != "convert":
+            return sum(clip.facts.size_bytes for clip in clips if clip.facts), ""
+        recipe = recipes()[self._chosen[route]]
+        size, warning = 0, ""
+        for clip in clips:
+            if clip.facts is None:
+                continue
+            size += recipe.estimated_bytes(clip.facts)
+            try:
+                losses = recipe.losses(clip.facts.video[0])
+            except RequestError as error:
+                losses = (error.problem.what,)
+            warning = warning or " ".join(losses)
+        return size, warning
+
+
+def problem_words(error: DiadocheError) -> str:
+    """A failure in one line for a status text."""
+    return error.problem.sentence()

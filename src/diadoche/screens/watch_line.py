@@ -1,0 +1,77 @@
+"""The watch line: what a person across the room must know. Is a card being read, and is it kept?"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from diadoche.core.sizes import count_text, wait_text
+from diadoche.screens.marks import Mark
+from diadoche.services.station import CardIn, Stage
+
+_NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
+
+
+@dataclass(frozen=True, slots=True)
+class WatchLine:
+    """The sentence, what goes with it, and the shape in front."""
+
+    mark: Mark
+    first: str
+    second: str
+    aside: str
+    aside_small: str
+
+
+def watch_line(cards: Sequence[CardIn], places: int, wait_s: float | None, at_work: int) -> WatchLine:
+    """What is true of all cards at this moment.
+
+    Args:
+        cards: what is in the readers, and what was pulled too early.
+        places: how many destinations the shoot has.
+        wait_s: how long offloads still take, where that is known.
+        at_work: jobs of any kind that run.
+    """
+    reading = [card for card in cards if card.stage.being_read]
+    troubled = [card for card in cards if card.stage in {Stage.PROBLEM, Stage.PARTLY}]
+    aside = wait_text(wait_s) if wait_s is not None else ("at work" if at_work else "nothing at work")
+    small = f"{count_text(len(cards), 'card')} · {count_text(places, 'place')} for copies"
+    if reading:
+        return WatchLine(Mark.UNDER_WAY, _leave_in(len(reading)), _doing(reading, troubled), aside, small)
+    if troubled:
+        first = f"Look at {troubled[0].name}." if len(troubled) == 1 else f"Look at {_count(len(troubled))} cards."
+        return WatchLine(Mark.PROBLEM, first, troubled[0].problem.what if troubled[0].problem else "", aside, small)
+    if not cards:
+        return WatchLine(Mark.EXPECTED, "No card is in.", "Put one in, or choose a folder.", aside, small)
+    return _may_come_out(cards, aside, small)
+
+
+def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:
+    unkept = [card for card in cards if card.stage is not Stage.PROVEN]
+    if not unkept:
+        first = "The card can come out." if len(cards) == 1 else "All cards can come out."
+        copies = min(card.proven for card in cards)
+        second = "Its copy is proven." if copies == 1 else f"Proven in {_count(copies)} places."
+        return WatchLine(Mark.PROVEN, first, second, aside, small)
+    first = "Nothing is being read." if len(cards) > 1 else "It is not being read."
+    names = ", ".join(card.name for card in unkept[:3])
+    verb = "is" if len(unkept) == 1 else "are"
+    return WatchLine(Mark.EXPECTED, first, f"{names} {verb} not copied yet.", aside, small)
+
+
+def _leave_in(count: int) -> str:
+    return "Leave the card in." if count == 1 else f"Leave {_count(count)} cards in."
+
+
+def _count(number: int) -> str:
+    return _NUMBERS[number] if number < len(_NUMBERS) else f"{number:,}"
+
+
+def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
+    parts = []
+    for stage, word in ((Stage.LISTING, "being listed"), (Stage.WAITING, "waiting its turn"), (Stage.CROSSING, "being copied and read back")):
+        count = sum(card.stage is stage for card in reading)
+        if count:
+            parts.append(f"{_count(count).capitalize() if not parts else _count(count)} {'is' if count == 1 else 'are'} {word}")
+    sentence = ", ".join(parts) + "."
+    return sentence + (f" {troubled[0].name} needs you." if troubled else "")

@@ -1,0 +1,103 @@
+"""All jobs in one list, the newest first."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from diadoche.core.sizes import clock_text, wait_text
+from diadoche.screens.marks import Mark
+from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.states import State
+
+COLUMNS = ("Job", "State", "How far", "Time")
+_MARKS = {
+    State.WAITING: Mark.EXPECTED,
+    State.RUNNING: Mark.UNDER_WAY,
+    State.STOPPING: Mark.UNDER_WAY,
+    State.DONE: Mark.PROVEN,
+    State.FAILED: Mark.PROBLEM,
+    State.STOPPED: Mark.PROBLEM,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class WorkRow:
+    """A job as the list shows it."""
+
+    number: int
+    title: str
+    state: str
+    far: str
+    time: str
+    percent: int | None
+    mark: Mark
+    can_stop: bool
+    can_retry: bool
+    detail: str
+
+
+class WorkScreen:
+    """What the work view shows and allows."""
+
+    def __init__(self, runner: Runner) -> None:
+        self._runner = runner
+        self.on_change: Callable[[], None] = lambda: None
+
+    def rows(self) -> list[WorkRow]:
+        """Every job of this run of the application."""
+        return [self._row(job) for job in reversed(self._runner.jobs())]
+
+    def running(self) -> int:
+        """How many run now."""
+        return sum(job.state in {State.RUNNING, State.STOPPING} for job in self._runner.jobs())
+
+    def summary(self) -> str:
+        """The words under the view's name."""
+        running = self.running()
+        waiting = sum(job.state is State.WAITING for job in self._runner.jobs())
+        if running:
+            return f"{running} at work" + (f", {waiting} waiting" if waiting else "")
+        return f"{waiting} waiting" if waiting else "idle"
+
+    def stop(self, number: int) -> None:
+        """Stops a job."""
+        self._runner.stop(number)
+
+    def retry(self, number: int) -> None:
+        """Does a failed or stopped job again."""
+        self._runner.retry(number)
+
+    def _row(self, job: Job) -> WorkRow:
+        progress = self._runner.progress(job.number) if job.state is State.RUNNING else None
+        percent = progress.percent if progress is not None and progress.total else None
+        detail = job.problem.sentence() if job.problem else self._waits_for(job)
+        undelivered = job.kind == "make" and job.state is State.DONE and not job.result.output
+        mark = Mark.PROBLEM if undelivered else _MARKS[job.state]
+        if undelivered:
+            detail = job.result.problems[0].sentence() if job.result.problems else "Not delivered."
+        return WorkRow(
+            job.number, job.title, "not delivered" if undelivered else job.state.value,
+            f"{percent} %" if percent is not None else "", _time(job, percent), percent, mark,
+            job.state in {State.WAITING, State.RUNNING}, job.state in {State.FAILED, State.STOPPED}, detail,
+        )  # fmt: skip
+
+    def _waits_for(self, job: Job) -> str:
+        if job.state is not State.WAITING:
+            return ""
+        before = [
+            each for each in self._runner.jobs() if each.resource == job.resource and each.state in {State.RUNNING, State.STOPPING}
+        ]
+        return f"Waits for: {before[0].title}" if before else ""
+
+
+def _time(job: Job, percent: int | None) -> str:
+    if job.started is None:
+        return ""
+    if job.ended is not None:
+        return f"took {clock_text((job.ended - job.started).total_seconds())}"
+    passed = time.time() - job.started.timestamp()
+    if percent is None or percent < 3 or passed < 1:
+        return ""
+    return f"{wait_text(passed * (100 - percent) / percent)} left"
