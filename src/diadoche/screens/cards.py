@@ -13,10 +13,11 @@ from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import WatchLine, watch_line
+from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.shoots import change_shoot
-from diadoche.services.station import CardIn, Stage, Station
+from diadoche.services.station import FOLDER_READER, CardIn, Stage, Station, can_dismiss
 
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 _RATE_OVER_S = 5.0
@@ -211,6 +212,12 @@ class CardsScreen:
         settings = replace(shoot.settings, places=places)
         self._station.change_shoot(change_shoot(self._ledger, shoot, settings=settings))
 
+    def open_folder(self, path: Path) -> None:
+        """Takes a folder as if it were a card that was put in."""
+        path = path.absolute()
+        if path.is_dir():
+            self._station.put_in(Medium(str(path), path, path.name, FOLDER_READER))
+
     def rename_shoot(self, name: str) -> None:
         """Gives the shoot another name; originals that stand keep their folders."""
         if name.strip() and name.strip() != self.shoot_name:
@@ -234,7 +241,7 @@ class CardsScreen:
             card.medium.reader,
             self._station.can_offload(card.medium.key),
             card.stage in {Stage.WAITING, Stage.CROSSING} and not card.pulled,
-            card.pulled,
+            can_dismiss(card),
             found.tree.size_bytes if found else 0,
         )
 

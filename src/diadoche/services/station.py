@@ -26,6 +26,10 @@ from diadoche.services.queue.states import State
 from diadoche.services.shoots import Shoot
 
 
+# What stands in for the reader's name where a folder was chosen.
+FOLDER_READER = "a folder"
+
+
 class Stage(Enum):
     """Where a card stands."""
 
@@ -105,9 +109,9 @@ class Station:
             self._tell()
 
     def dismiss(self, key: str) -> None:
-        """The person has read what became of a card that is gone."""
+        """Takes a card that is gone, or a folder that nothing reads any more, off the board."""
         card = self.cards.get(key)
-        if card is not None and card.pulled:
+        if card is not None and can_dismiss(card):
             del self.cards[key]
             self._tell()
 
@@ -228,6 +232,11 @@ class Station:
     def _tell(self) -> None:
         for listener in list(self.listeners):
             listener()
+
+
+def can_dismiss(card: CardIn) -> bool:
+    """Whether a card may be taken off the board by hand; one in a reader leaves it by being pulled."""
+    return card.pulled or (card.medium.reader == FOLDER_READER and not card.stage.being_read)
 
 
 def _after(card: CardIn, outcome: OffloadOutcome) -> CardIn:

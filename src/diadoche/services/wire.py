@@ -22,7 +22,11 @@ def _adapter(kind: Any) -> TypeAdapter[Any]:
 def to_text(value: object, kind: Any = None) -> str:
     """A frozen dataclass, or anything of a given type, as ASCII JSON."""
     plain = _adapter(kind or type(value)).dump_python(value, mode="python")
-    return json.dumps(plain, ensure_ascii=True, default=str)
+    return json.dumps(plain, ensure_ascii=True, default=_plain)
+
+
+def _plain(value: object) -> object:
+    return sorted(value) if isinstance(value, set | frozenset) else str(value)
 
 
 def from_text(kind: type[T], text: str) -> T:

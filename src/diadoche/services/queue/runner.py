@@ -17,7 +17,7 @@ from typing import Any
 
 from sqlalchemy import select
 
-from diadoche.core.errors import Problem
+from diadoche.core.errors import LedgerError, Problem
 from diadoche.core.watch import Part, Progress
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import JobRow
@@ -217,13 +217,17 @@ class Runner:
     def _end(self, number: int, state: State, result: Any, problem: Problem | None) -> None:
         if self._closing and state is not State.DONE:
             return
-        with self._lock:
-            job = replace(self._jobs[number], result=result, problem=problem, ended=datetime.now(UTC), state=state)
-            self._jobs[number] = job
-            if state is State.DONE:
+        job = replace(self._jobs[number], result=result, problem=problem, ended=datetime.now(UTC), state=state)
+        if state is State.DONE:
+            # Before the lock: writing a large card down takes a while, and nobody must wait for it.
+            try:
                 self._finished(job)
+            except LedgerError as error:
+                job = replace(job, problem=error.problem, state=State.FAILED)
+        with self._lock:
+            self._jobs[number] = job
             self._running.pop(number, None)
-            instructions = self._state.handle(Ended(number, state))
+            instructions = self._state.handle(Ended(number, job.state))
             self._follow(number)
             self._obey(instructions)
 

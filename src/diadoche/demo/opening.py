@@ -1,0 +1,28 @@
+"""The window on the demo shoot: two places for copies, a bench, and the cards as they become ready."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+from diadoche.services.places import StatePlaces
+from diadoche.services.shoots import ShootSettings
+
+SHOOT = "Tern Rock, day 1"
+PLACES = ("Shuttle A", "Shuttle B")
+
+
+def demo_places(folder: Path) -> StatePlaces:
+    """The demo keeps its state apart from the person's own."""
+    return StatePlaces(folder / "state", folder / "config", folder / "cache")
+
+
+def demo_settings(folder: Path) -> ShootSettings:
+    """Two places for copies, as the custom of the trade has it."""
+    return ShootSettings(places=tuple(folder / name for name in PLACES))
+
+
+def begin_making(folder: Path) -> subprocess.Popen[bytes]:
+    """Makes the cards behind the open window; cards appear on the bench as they are ready."""
+    return subprocess.Popen([sys.executable, "-m", "diadoche.main", "make-demo", str(folder)], stdin=subprocess.DEVNULL)

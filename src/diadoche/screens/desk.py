@@ -1,0 +1,49 @@
+"""All screens of one shoot together, and how news from the queue reaches each of them."""
+
+from __future__ import annotations
+
+from diadoche.screens.cards import CardsScreen
+from diadoche.screens.footage import FootageScreen
+from diadoche.screens.ledger import LedgerScreen
+from diadoche.screens.outputs import OutputsScreen
+from diadoche.screens.watch_line import WatchLine
+from diadoche.screens.work import WorkScreen
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.states import State
+from diadoche.services.station import Station
+
+
+class Desk:
+    """Everything the window shows; used on one thread."""
+
+    def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
+        self.station = station
+        self.cards = CardsScreen(station, ledger)
+        self.footage = FootageScreen(station, ledger)
+        self.outputs = OutputsScreen(station, ledger, runner)
+        self.work = WorkScreen(runner)
+        self.ledger = LedgerScreen(ledger, runner)
+        station.listeners.append(self._cards_changed)
+
+    def watch_line(self) -> WatchLine:
+        """The sentence on top."""
+        return self.cards.watch_line(self.work.running())
+
+    def job_changed(self, job: Job) -> None:
+        """A job changed; the screens it concerns read what is new."""
+        self.station.job_changed(job)
+        self.ledger.job_changed(job)
+        if job.state is State.DONE and job.kind in {"offload", "identify"}:
+            self.cards.refresh()
+            self.ledger.refresh()
+            self.footage.refresh()
+            self.outputs.refresh()
+        if job.state.ended and job.kind == "make":
+            self.outputs.job_ended(job.request.clip_id)
+            self.footage.refresh()
+        self.work.on_change()
+        self.cards.on_change()
+
+    def _cards_changed(self) -> None:
+        self.cards.on_change()

@@ -1,0 +1,24 @@
+"""What finished jobs leave in the ledger; called in the thread that heard of their end."""
+
+from __future__ import annotations
+
+from diadoche.services import offloading
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import record_facts, record_output
+from diadoche.services.queue.runner import Job
+from diadoche.services.version import VERSION
+
+
+def record(ledger: Ledger, job: Job) -> None:
+    """Writes the result of a job that is done into the ledger.
+
+    Raises:
+        LedgerError: it cannot be written; the copies and their manifests stand all the same.
+    """
+    if job.kind == "offload":
+        offloading.record(ledger, job.request, job.result)
+    elif job.kind == "identify":
+        for found in job.result:
+            record_facts(ledger, found.clip_id, found.facts)
+    elif job.kind == "make" and job.request.clip_id:
+        record_output(ledger, job.request.clip_id, job.result, VERSION)

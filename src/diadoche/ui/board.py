@@ -1,0 +1,253 @@
+"""The crossing board: panels of cards and places, and the ribbons between them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from diadoche.screens.cards import CardRow, CardsScreen, PlaceRow, Ribbon
+from diadoche.screens.marks import Mark
+from diadoche.ui.marks import MarkWidget, hatch, paint_mark
+from diadoche.ui.parts import ShareBar, button, label, panel
+from diadoche.ui.theme import Colours, Theme
+
+_CARD_WIDTH_PX = 336
+_PLACE_WIDTH_PX = 290
+_STEPS = 48
+_THINNEST_PX, _THICKEST_PX = 8.0, 18.0
+
+
+class CardPanel(QFrame):
+    """One card: its two statements, what is on it, and what can be done."""
+
+    def __init__(self, theme: Theme, screen: CardsScreen, key: str) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setFixedWidth(_CARD_WIDTH_PX)
+        self._mark = MarkWidget(theme, 20)
+        self._name, self._may = label(name="title"), label(name="way")
+        self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
+        self._remark, self._kept = label(name="problem", wrap=True), label(name="strong")
+        self._again = button("Offload again", lambda: screen.offload(key), name="link", tip="Take the whole card once more")
+        self._stop = button("Stop", lambda: screen.stop(key), name="link", tip="What has arrived is kept")
+        self._gone = button("Take it off the board", lambda: screen.dismiss(key), name="link")
+        top = QHBoxLayout()
+        top.setSpacing(10)
+        top.addWidget(self._mark)
+        top.addWidget(self._name, 1)
+        top.addWidget(self._may)
+        bottom = QHBoxLayout()
+        bottom.addWidget(self._kept, 1)
+        for each in (self._again, self._stop, self._gone):
+            bottom.addWidget(each)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 12, 14, 10)
+        column.setSpacing(3)
+        column.addLayout(top)
+        for part in (self._layout_words, self._contents, self._dates, self._remark):
+            column.addWidget(part)
+        column.addLayout(bottom)
+
+    def show_row(self, row: CardRow) -> None:
+        """Shows the card as it is now."""
+        self._mark.show_mark(row.mark)
+        self._name.setText(row.name)
+        self._name.setToolTip(f"{row.name}, in {row.reader}")
+        self._may.setText(row.may_come_out)
+        look = {Mark.UNDER_WAY: "way", Mark.PROVEN: "proven", Mark.PROBLEM: "problem"}.get(row.mark, "soft")
+        if self._may.objectName() != look:
+            self._may.setObjectName(look)
+            self._may.setStyleSheet("/* look again */")
+            self._may.setStyleSheet("")
+        for part, text in (
+            (self._layout_words, row.layout),
+            (self._contents, row.contents),
+            (self._dates, row.dates),
+            (self._remark, row.remark),
+            (self._kept, row.kept),
+        ):
+            part.setText(text)
+            part.setVisible(bool(text))
+        self._again.setVisible(row.can_offload and row.mark is Mark.PROVEN)
+        self._stop.setVisible(row.can_stop)
+        self._gone.setVisible(row.can_dismiss)
+        self.setAccessibleName(
+            f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark}"
+        )
+
+
+class PlacePanel(QFrame):
+    """One place for copies, with the room it has."""
+
+    def __init__(self, theme: Theme, remove: Callable[[], None]) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setFixedWidth(_PLACE_WIDTH_PX)
+        self._name, self._where = label(name="title"), label(name="small")
+        self._bar, self._free, self._kept = ShareBar(theme), label(), label(name="soft")
+        self._remove = button("Not for this shoot", remove, name="link", tip="What lies there stays there")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 12, 14, 8)
+        column.setSpacing(4)
+        for part in (self._name, self._where, self._bar, self._free):
+            column.addWidget(part)
+        bottom = QHBoxLayout()
+        bottom.addWidget(self._kept, 1)
+        bottom.addWidget(self._remove)
+        column.addLayout(bottom)
+
+    def show_row(self, row: PlaceRow) -> None:
+        """Shows the place as it is now."""
+        self._name.setText(row.name)
+        metrics = self._where.fontMetrics()
+        self._where.setText(metrics.elidedText(row.where, Qt.TextElideMode.ElideMiddle, _PLACE_WIDTH_PX - 34))
+        self._where.setToolTip(str(row.path))
+        self._bar.show_shares(row.used_share, row.coming_share)
+        self._free.setText(row.free)
+        self._kept.setText(row.kept)
+        self.setAccessibleName(f"Place for copies {row.name}: {row.free}, {row.kept}")
+
+
+class Board(QWidget):
+    """Cards on this side, places on that side, ribbons across."""
+
+    def __init__(self, theme: Theme, screen: CardsScreen) -> None:
+        super().__init__()
+        self._theme = theme
+        self._screen = screen
+        self._cards: dict[str, CardPanel] = {}
+        self._places: dict[str, PlacePanel] = {}
+        self._ribbons: list[Ribbon] = []
+        self._left, self._right = QVBoxLayout(), QVBoxLayout()
+        self._no_card = _empty("No card is in.", "Put a card into a reader, or drop a folder here.", _CARD_WIDTH_PX)
+        self._no_place = _empty("No place for copies yet.", "Add a folder on a disk you trust.", _PLACE_WIDTH_PX)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        for column, first in ((self._left, self._no_card), (self._right, self._no_place)):
+            column.setSpacing(12)
+            column.addWidget(first)
+            column.addStretch(1)
+        row.addLayout(self._left)
+        row.addStretch(1)
+        row.addLayout(self._right)
+        self.setAccessibleName("Crossing board")
+
+    def refresh(self) -> None:
+        """Shows what is true now."""
+        self._show_cards(self._screen.rows())
+        self._show_places(self._screen.places())
+        self._ribbons = self._screen.ribbons()
+        self.setAccessibleDescription("; ".join(_spoken(ribbon) for ribbon in self._ribbons))
+        self.update()
+
+    def _show_cards(self, rows: list[CardRow]) -> None:
+        for key in set(self._cards) - {row.key for row in rows}:
+            self._cards.pop(key).deleteLater()
+        for place, row in enumerate(rows):
+            if row.key not in self._cards:
+                self._cards[row.key] = CardPanel(self._theme, self._screen, row.key)
+                self._left.insertWidget(place, self._cards[row.key])
+            self._cards[row.key].show_row(row)
+        self._no_card.setVisible(not rows)
+
+    def _show_places(self, rows: list[PlaceRow]) -> None:
+        for key in set(self._places) - {str(row.path) for row in rows}:
+            self._places.pop(key).deleteLater()
+        for place, row in enumerate(rows):
+            if str(row.path) not in self._places:
+                made = PlacePanel(self._theme, lambda path=row.path: self._screen.remove_place(path))  # type: ignore[misc]  # bound now
+                self._places[str(row.path)] = made
+                self._right.insertWidget(place, made)
+            self._places[str(row.path)].show_row(row)
+        self._no_place.setVisible(not rows)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        heaviest = max((ribbon.weight_bytes for ribbon in self._ribbons), default=1) or 1
+        # The ones at rest first, so that what moves lies on top.
+        for ribbon in sorted(self._ribbons, key=lambda each: each.mark is Mark.UNDER_WAY):
+            ends = self._ends(ribbon)
+            if ends is not None:
+                share = (ribbon.weight_bytes / heaviest) ** 0.5
+                _paint_ribbon(painter, ribbon, ends, max(_THINNEST_PX, _THICKEST_PX * share), self._theme.colours)
+
+    def _ends(self, ribbon: Ribbon) -> tuple[QPointF, QPointF] | None:
+        card, place = self._cards.get(ribbon.key), self._places.get(str(ribbon.place))
+        if card is None or place is None:
+            return None
+        begin = _on_edge(card, list(self._places).index(str(ribbon.place)), len(self._places), right=True)
+        return begin, _on_edge(place, list(self._cards).index(ribbon.key), len(self._cards), right=False)
+
+
+def _empty(title: str, text: str, width: int) -> QFrame:
+    made = panel()
+    made.setFixedWidth(width)
+    column = QVBoxLayout(made)
+    column.setContentsMargins(14, 14, 14, 14)
+    column.addWidget(label(title, "title"))
+    column.addWidget(label(text, "soft", wrap=True))
+    return made
+
+
+def _on_edge(part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
+    box = part.geometry()
+    step = min(24.0, box.height() / (count + 1))
+    y = box.center().y() + (number - (count - 1) / 2) * step
+    return QPointF(box.right() + 2 if right else box.left() - 1, y)
+
+
+def _spoken(ribbon: Ribbon) -> str:
+    return (
+        f"{ribbon.key} to {ribbon.place.name}: {round(ribbon.copied * 100)} % copied, "
+        f"{round(ribbon.proven * 100)} % read back, {ribbon.mark.value}"
+    )
+
+
+def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
+    """The part of a ribbon's middle line between two shares of its way."""
+    start, stop = ends
+    bend = (stop.x() - start.x()) * 0.5
+
+    def point(t: float) -> QPointF:
+        u = 1 - t
+        x = u**3 * start.x() + 3 * u * u * t * (start.x() + bend) + 3 * u * t * t * (stop.x() - bend) + t**3 * stop.x()
+        y = (u**3 + 3 * u * u * t) * start.y() + (3 * u * t * t + t**3) * stop.y()
+        return QPointF(x, y)
+
+    steps = max(2, round(_STEPS * (end - begin)))
+    path = QPainterPath(point(begin))
+    for step in range(1, steps + 1):
+        path.lineTo(point(begin + (end - begin) * step / steps))
+    return path
+
+
+def _paint_ribbon(
+    painter: QPainter, ribbon: Ribbon, ends: tuple[QPointF, QPointF], thick: float, colours: Colours
+) -> None:
+    def stroke(begin: float, end: float, brush: object, width: float) -> None:
+        pen = QPen(brush, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap)  # type: ignore[call-overload]  # brush or colour
+        painter.setPen(pen)
+        painter.drawPath(_curve(ends, begin, end))
+
+    if ribbon.mark is Mark.PROVEN:
+        pale = QColor(colours.proven)
+        pale.setAlphaF(0.30 if not colours.dark else 0.42)
+        stroke(0, 1, pale, thick)
+        _paint_end(painter, ends[1], Mark.PROVEN, colours)
+        return
+    stroke(0, 1, QColor(colours.line), thick)
+    stroke(0, 1, QColor(colours.panel), thick - 2)
+    if ribbon.copied > 0:
+        stroke(0, max(0.01, ribbon.copied), hatch(colours), thick - 1)
+    if ribbon.proven > 0:
+        stroke(1 - max(0.01, ribbon.proven), 1, QColor(colours.proven), thick - 1)
+    if ribbon.mark is Mark.PROBLEM:
+        _paint_end(painter, ends[1], Mark.PROBLEM, colours)
+
+
+def _paint_end(painter: QPainter, end: QPointF, mark: Mark, colours: Colours) -> None:
+    paint_mark(painter, QRectF(end.x() - 26, end.y() - 9, 18, 18), mark, colours)

@@ -1,0 +1,187 @@
+"""The window: the watch line on top, the rail of views at the left, one view at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from diadoche.screens.desk import Desk
+from diadoche.services.devices.bench import Bench
+from diadoche.ui.cards_view import CardsView
+from diadoche.ui.footage_view import FootageView
+from diadoche.ui.ledger_view import LedgerView
+from diadoche.ui.outputs_view import OutputsView
+from diadoche.ui.parts import button, label
+from diadoche.ui.theme import Theme
+from diadoche.ui.watch_line_view import WatchLineView
+from diadoche.ui.work_view import WorkView
+
+_SAMPLE_MS = 100
+_RAIL_PX = 150
+
+
+class MainWindow(QMainWindow):
+    """Everything a person sees."""
+
+    def __init__(
+        self, theme: Theme, desk: Desk, bench: Bench | None, *, scheme: Callable[[], None], text: Callable[[int], None]
+    ) -> None:
+        """
+        Args:
+            theme: the look in force.
+            desk: all screens.
+            bench: simulated readers, in the demo.
+            scheme: changes between light and dark.
+            text: makes text larger (1), smaller (-1), or as usual (0).
+        """
+        super().__init__()
+        self._desk = desk
+        self.setWindowTitle("Diadoche")
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.watch_line = WatchLineView(theme)
+        self.cards = CardsView(theme, desk.cards, bench)
+        self.footage = FootageView(theme, desk.footage)
+        self.outputs = OutputsView(theme, desk.outputs)
+        self.work = WorkView(theme, desk.work)
+        self.ledger = LedgerView(theme, desk.ledger)
+        self._views: list[tuple[str, QWidget, Callable[[], str]]] = [
+            ("Cards", self.cards, desk.cards.summary),
+            ("Footage", self.footage, desk.footage.summary),
+            ("Outputs", self.outputs, desk.outputs.summary),
+            ("Work", self.work, desk.work.summary),
+            ("Ledger", self.ledger, desk.ledger.summary),
+        ]
+        self.stack = QStackedWidget()
+        self._items: list[QPushButton] = []
+        self._group = QButtonGroup(self)
+        self._scheme_button = button("Dark or light", scheme, name="link", tip="Change between light and dark (Ctrl+D)")
+        self._shoot = label(name="small", wrap=True)
+        self._build()
+        self._add_actions(scheme, text)
+        desk.cards.on_change = self._cards_changed
+        desk.work.on_change = self._work_changed
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self._sample)
+        self._timer.start(_SAMPLE_MS)
+        self.go_to(0)
+        self._cards_changed()
+
+    def _build(self) -> None:
+        rail = QWidget()
+        rail.setObjectName("rail")
+        rail.setFixedWidth(_RAIL_PX)
+        rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        column = QVBoxLayout(rail)
+        column.setContentsMargins(0, 12, 0, 12)
+        column.setSpacing(4)
+        for number, (name, view, _summary) in enumerate(self._views):
+            item = QPushButton(name)
+            item.setObjectName("railItem")
+            item.setCheckable(True)
+            item.setToolTip(f"{name} (Ctrl+{number + 1})")
+            item.clicked.connect(lambda _on=False, number=number: self.go_to(number))
+            self._group.addButton(item)
+            self._items.append(item)
+            column.addWidget(item)
+            self.stack.addWidget(view)
+        column.addStretch(1)
+        foot = QVBoxLayout()
+        foot.setContentsMargins(16, 0, 10, 0)
+        foot.addWidget(self._scheme_button)
+        foot.addWidget(self._shoot)
+        column.addLayout(foot)
+        body = QHBoxLayout()
+        body.setSpacing(0)
+        body.addWidget(rail)
+        body.addWidget(self.stack, 1)
+        outer = QVBoxLayout()
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.watch_line)
+        outer.addLayout(body, 1)
+        whole = QWidget()
+        whole.setLayout(outer)
+        self.setCentralWidget(whole)
+
+    def _add_actions(self, scheme: Callable[[], None], text: Callable[[int], None]) -> None:
+        doings: list[tuple[str, str, Callable[[], object]]] = [
+            ("Offload every card", "Ctrl+Return", self._desk.cards.offload_all),
+            ("Choose a folder as a card", "Ctrl+O", self.cards.choose_card),
+            ("Add a place for copies", "Ctrl+P", self.cards.choose_place),
+            ("Make every output", "Ctrl+M", self._desk.outputs.make),
+            ("Light or dark", "Ctrl+D", scheme),
+            ("Larger text", "Ctrl++", lambda: text(1)),
+            ("Smaller text", "Ctrl+-", lambda: text(-1)),
+            ("Usual text", "Ctrl+0", lambda: text(0)),
+            ("Quit", "Ctrl+Q", self.close),
+        ]
+        doings += [
+            (name, f"Ctrl+{number + 1}", lambda number=number: self.go_to(number))  # type: ignore[misc]  # bound now
+            for number, (name, _view, _summary) in enumerate(self._views)
+        ]
+        for title, keys, doing in doings:
+            action = QAction(title, self)
+            action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _on=False, doing=doing: doing())
+            self.addAction(action)
+
+    def go_to(self, number: int) -> None:
+        """Shows a view."""
+        self.stack.setCurrentIndex(number)
+        self._items[number].setChecked(True)
+        view = self._views[number][1]
+        if view is self.work:
+            self.work.refresh()
+        if view is self.footage:
+            self.footage.table.setFocus()
+
+    def _cards_changed(self) -> None:
+        self.cards.refresh()
+        self._show_summaries()
+
+    def _work_changed(self) -> None:
+        if self.stack.currentWidget() is self.work:
+            self.work.refresh()
+        self._show_summaries()
+
+    def _show_summaries(self) -> None:
+        self.watch_line.show_line(self._desk.watch_line())
+        for item, (name, _view, summary) in zip(self._items, self._views, strict=True):
+            text = f"{name}\n{summary()}"
+            if item.text() != text:
+                item.setText(text)
+        self._shoot.setText(self._desk.cards.shoot_name)
+
+    def _sample(self) -> None:
+        """Ten times a second, while something runs: the newest progress."""
+        if not self._desk.work.running():
+            return
+        self._show_summaries()
+        current = self.stack.currentWidget()
+        if current is self.cards:
+            self.cards.refresh()
+        elif current is self.work:
+            self.work.refresh()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        mime = event.mimeData()
+        if mime is not None and mime.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        mime = event.mimeData()
+        for url in mime.urls() if mime is not None else []:
+            path = Path(url.toLocalFile())
+            self._desk.cards.open_folder(path if path.is_dir() else path.parent)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._timer.stop()
+        self.footage.player.close_process()
+        super().closeEvent(event)

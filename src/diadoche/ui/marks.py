@@ -1,0 +1,96 @@
+"""The shapes of states, drawn: empty square, hatched, filled with a notch, triangle."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap
+from PyQt6.QtWidgets import QWidget
+
+from diadoche.screens.marks import Mark
+from diadoche.ui.theme import Colours, Theme
+
+_HATCH_PX = 8
+
+
+def hatch(colours: Colours, ground: str | None = None) -> QBrush:
+    """Slanting stripes in the colour of what is under way."""
+    pixmap = QPixmap(_HATCH_PX, _HATCH_PX)
+    pixmap.fill(QColor(ground or colours.panel))
+    painter = QPainter(pixmap)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(colours.way), 2.6))
+    for shift in (-_HATCH_PX, 0, _HATCH_PX):
+        painter.drawLine(QPointF(shift - 1, _HATCH_PX + 1), QPointF(shift + _HATCH_PX + 1, -1))
+    painter.end()
+    return QBrush(pixmap)
+
+
+def paint_mark(painter: QPainter, box: QRectF, mark: Mark, colours: Colours) -> None:
+    """Draws one shape into a square box."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    line = max(1.5, box.width() / 12)
+    inner = box.adjusted(line / 2, line / 2, -line / 2, -line / 2)
+    if mark is Mark.EXPECTED:
+        painter.setPen(QPen(QColor(colours.soft), line))
+        painter.drawRect(inner)
+    elif mark is Mark.UNDER_WAY:
+        painter.setBrush(hatch(colours))
+        painter.setPen(QPen(QColor(colours.way), line))
+        painter.drawRect(inner)
+    elif mark is Mark.PROVEN:
+        painter.fillPath(_notched(box), QColor(colours.proven))
+    else:
+        path = QPainterPath(QPointF(box.center().x(), box.top()))
+        path.lineTo(box.bottomRight())
+        path.lineTo(box.bottomLeft())
+        path.closeSubpath()
+        painter.fillPath(path, QColor(colours.problem))
+    painter.restore()
+
+
+def _notched(box: QRectF) -> QPainterPath:
+    """A filled square with a notch in its lower edge, as a stamp leaves on a waybill."""
+    middle, wide, deep = box.center().x(), box.width() * 0.18, box.height() * 0.3
+    path = QPainterPath(box.topLeft())
+    path.lineTo(box.topRight())
+    path.lineTo(box.bottomRight())
+    path.lineTo(QPointF(middle + wide, box.bottom()))
+    path.lineTo(QPointF(middle, box.bottom() - deep))
+    path.lineTo(QPointF(middle - wide, box.bottom()))
+    path.lineTo(box.bottomLeft())
+    path.closeSubpath()
+    return path
+
+
+def mark_icon(mark: Mark, colours: Colours, size_px: int = 14) -> QIcon:
+    """A shape as an icon for tables."""
+    pixmap = QPixmap(size_px * 2, size_px * 2)
+    pixmap.setDevicePixelRatio(2)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    paint_mark(painter, QRectF(1, 1, size_px - 2, size_px - 2), mark, colours)
+    painter.end()
+    return QIcon(pixmap)
+
+
+class MarkWidget(QWidget):
+    """One shape, with its word for screen readers."""
+
+    def __init__(self, theme: Theme, size_px: int) -> None:
+        super().__init__()
+        self._theme = theme
+        self._mark = Mark.EXPECTED
+        self.setFixedSize(QSize(size_px, size_px))
+        self.show_mark(Mark.EXPECTED)
+
+    def show_mark(self, mark: Mark) -> None:
+        """Shows another state."""
+        self._mark = mark
+        self.setAccessibleName(mark.value)
+        self.setToolTip(mark.value.capitalize())
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        paint_mark(painter, QRectF(self.rect()).adjusted(1, 1, -1, -1), self._mark, self._theme.colours)

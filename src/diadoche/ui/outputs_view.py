@@ -1,0 +1,174 @@
+"""Outputs: what each clip still needs, one start for all of it, and what was made."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QUrl
+from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from diadoche.core.errors import DiadocheError
+from diadoche.screens.outputs import GroupRow, OutputsScreen, problem_words
+from diadoche.ui.marks import MarkWidget
+from diadoche.ui.parts import RowsModel, ShareBar, button, label, panel, table
+from diadoche.ui.theme import Theme
+
+_CHOICE_WIDTH_PX = 300
+
+
+class GroupPanel(QFrame):
+    """Clips with one route: the choice, the size, and whether they are made."""
+
+    def __init__(self, theme: Theme, screen: OutputsScreen, route: str) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._mark = MarkWidget(theme, 18)
+        self._title, self._count = label(name="title"), label(name="strong")
+        self._reason, self._warning = label(name="soft", wrap=True), label(name="problem", wrap=True)
+        self._size = label(name="title")
+        self._size.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self._size.setMinimumWidth(150)
+        self.included = QCheckBox()
+        self.included.toggled.connect(lambda on: screen.include(route, on))
+        self.choice = QComboBox()
+        self.choice.setFixedWidth(_CHOICE_WIDTH_PX)
+        self.choice.activated.connect(lambda _index: screen.choose(route, self.choice.currentData()))
+        head = QHBoxLayout()
+        head.setSpacing(10)
+        head.addWidget(self._mark)
+        head.addWidget(self._title)
+        head.addWidget(self._count)
+        head.addStretch(1)
+        words = QVBoxLayout()
+        words.setSpacing(2)
+        words.addLayout(head)
+        words.addWidget(self._reason)
+        words.addWidget(self._warning)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 10, 14, 10)
+        row.setSpacing(14)
+        row.addWidget(self.included)
+        row.addLayout(words, 1)
+        row.addWidget(self.choice)
+        row.addWidget(self._size)
+
+    def show_row(self, row: GroupRow) -> None:
+        """Shows the group as it is now."""
+        self._mark.show_mark(row.mark)
+        self._title.setText(row.title)
+        made = f", {row.made} made" if row.made else ""
+        self._count.setText(f"{row.clips} {'clip' if row.clips == 1 else 'clips'}{made}")
+        self._reason.setText(row.reason)
+        self._warning.setText(row.warning)
+        self._warning.setVisible(bool(row.warning))
+        self._size.setText(row.size)
+        self.included.setVisible(bool(row.choices))
+        self.included.setChecked(row.included)
+        self.included.setAccessibleName(f"Make the clips to {row.title.lower()}")
+        self.included.setToolTip("Made with the next start")
+        self.choice.setVisible(bool(row.choices))
+        self.choice.setAccessibleName(f"Recipe for the clips to {row.title.lower()}")
+        self.choice.setToolTip(f"One choice for {row.clips} clips")
+        if [self.choice.itemData(place) for place in range(self.choice.count())] != [each.name for each in row.choices]:
+            self.choice.clear()
+            for each in row.choices:
+                self.choice.addItem(each.title, each.name)
+        self.choice.setCurrentIndex(max(0, self.choice.findData(row.chosen)))
+        self.setAccessibleName(f"{row.title}, {self._count.text()}. {row.reason} {row.size}")
+
+
+class OutputsView(QWidget):
+    """Groups above, the start below them, what was made at the foot."""
+
+    def __init__(self, theme: Theme, screen: OutputsScreen) -> None:
+        super().__init__()
+        self._theme = theme
+        self._screen = screen
+        self._groups: dict[str, GroupPanel] = {}
+        self._rows: list[tuple[str, str]] = []
+        column = QVBoxLayout(self)
+        column.setContentsMargins(24, 16, 24, 16)
+        column.setSpacing(10)
+        column.addWidget(label("What each clip still needs", "heading"))
+        self._empty = label("Offload a card. When its copies are proven, what its clips need stands here.", "soft")
+        column.addWidget(self._empty)
+        self._stack = QVBoxLayout()
+        self._stack.setSpacing(10)
+        column.addLayout(self._stack)
+        column.addWidget(self._start_bar())
+        self._made_heading = label("Made", "heading")
+        column.addWidget(self._made_heading)
+        self._model = RowsModel(
+            theme, ("Output", "Checked"), lambda: len(screen.made()),
+            lambda row: (screen.made()[row].name, screen.made()[row].words), lambda row: screen.made()[row].mark,
+        )  # fmt: skip
+        self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
+        self.made_table.doubleClicked.connect(lambda index: self._open(index.row()))
+        column.addWidget(self.made_table, 1)
+        column.addStretch(0)
+        screen.on_change = self.refresh
+        self.refresh()
+
+    def _start_bar(self) -> QWidget:
+        bar = panel()
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(14, 10, 14, 10)
+        row.setSpacing(12)
+        words = QVBoxLayout()
+        words.setSpacing(4)
+        self._where, self._room, self._bar = label(name="strong"), label(name="soft"), ShareBar(self._theme)
+        words.addWidget(self._where)
+        words.addWidget(self._room)
+        row.addLayout(words, 1)
+        self._bar.setFixedWidth(200)
+        row.addWidget(self._bar)
+        self._hand_off = button("Hand off…", self._hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)")
+        row.addWidget(self._hand_off)
+        self.make_button = button("Make", self._screen.make, name="main", tip="Make and check every output (Ctrl+M)")
+        row.addWidget(self.make_button)
+        return bar
+
+    def refresh(self) -> None:
+        """Shows what is true now."""
+        groups = self._screen.groups()
+        for route in set(self._groups) - {row.route for row in groups}:
+            self._groups.pop(route).deleteLater()
+        for place, row in enumerate(groups):
+            if row.route not in self._groups:
+                self._groups[row.route] = GroupPanel(self._theme, self._screen, row.route)
+                self._stack.insertWidget(place, self._groups[row.route])
+            self._groups[row.route].show_row(row)
+        self._empty.setVisible(not groups)
+        count = len(self._screen.to_make())
+        self.make_button.setText(f"Make {count}" if count else "Nothing to make")
+        self.make_button.setEnabled(count > 0)
+        folder = self._screen.folder()
+        self._where.setText(f"Outputs go to {folder}" if folder else "")
+        words, used, coming = self._screen.room()
+        self._room.setText(words)
+        self._bar.show_shares(used, coming)
+        self._hand_off.setEnabled(self._screen.can_hand_off)
+        self._model.changed()
+        made = bool(self._screen.made())
+        self.made_table.setVisible(made)
+        self._made_heading.setVisible(made)
+
+    def _hand(self) -> None:
+        target, _ = QFileDialog.getSaveFileName(
+            self, "Hand off to the editing program", self._screen.proposed_hand_off, "OpenTimelineIO (*.otio)"
+        )
+        if target:
+            self.hand_off_to(Path(target))
+
+    def hand_off_to(self, target: Path) -> None:
+        """Writes the hand-off and says so in the bar."""
+        try:
+            self._where.setText(self._screen.hand_off(target))
+        except DiadocheError as error:
+            self._where.setText(problem_words(error))
+
+    def _open(self, row: int) -> None:
+        path = self._screen.made()[row].path
+        if path:
+            QDesktopServices.openUrl(QUrl.fromLocalFile(path))

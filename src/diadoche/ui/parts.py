@@ -1,0 +1,158 @@
+"""Small pieces that several views are built of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QPushButton, QTableView, QWidget
+
+from diadoche.screens.marks import Mark
+from diadoche.ui.marks import hatch, mark_icon
+from diadoche.ui.theme import Theme
+
+
+def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
+    """A text; its object name chooses its look."""
+    made = QLabel(text)
+    made.setObjectName(name)
+    made.setWordWrap(wrap)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str = "") -> QPushButton:
+    """A button that makes one call."""
+    made = QPushButton(text)
+    made.setObjectName(name)
+    made.setToolTip(tip)
+    made.setAutoDefault(False)
+    made.clicked.connect(lambda _checked=False: pressed())
+    return made
+
+
+def panel() -> QFrame:
+    """A sheet that things lie on."""
+    made = QFrame()
+    made.setObjectName("panel")
+    return made
+
+
+class ShareBar(QWidget):
+    """How full a disk is, and how full it will be: used solid, coming hatched."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._used = self._coming = 0.0
+        self.setFixedHeight(14)
+
+    def show_shares(self, used: float, coming: float) -> None:
+        """Shares of the whole disk, 0 to 1."""
+        self._used, self._coming = used, coming
+        self.setAccessibleName(f"{round(used * 100)} % in use, {round(coming * 100)} % more to come")
+        self.setToolTip(self.accessibleName())
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        c = self._theme.colours
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.fillRect(box, QColor(c.paper))
+        used = QRectF(box.left(), box.top(), box.width() * min(1, self._used), box.height())
+        painter.fillRect(used, QColor(c.used))
+        if self._coming > 0:
+            wide = max(3.0, box.width() * min(1 - self._used, self._coming))
+            painter.fillRect(QRectF(used.right(), box.top(), wide, box.height()), hatch(c))
+        painter.setPen(QPen(QColor(c.line), 1))
+        painter.drawRect(box)
+
+
+class RowsModel(QAbstractTableModel):
+    """A table over rows that a screen computes; it keeps none of its own."""
+
+    def __init__(
+        self,
+        theme: Theme,
+        columns: Sequence[str],
+        count: Callable[[], int],
+        texts: Callable[[int], tuple[str, ...]],
+        mark: Callable[[int], Mark | None],
+        *,
+        tips: Sequence[str] = (),
+        mark_column: int = 0,
+    ) -> None:
+        super().__init__()
+        self._theme = theme
+        self._columns = columns
+        self._count = count
+        self._texts = texts
+        self._mark = mark
+        self._tips = tips
+        self._mark_column = mark_column
+        self._shown = 0
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: N802, B008  # Qt's name and default
+        return 0 if parent.isValid() else self._shown
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: N802, B008  # Qt's name and default
+        return 0 if parent.isValid() else len(self._columns)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if not index.isValid() or index.row() >= self._count():
+            return None
+        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
+            return self._texts(index.row())[index.column()]
+        mark = self._mark(index.row())
+        if index.column() == self._mark_column and mark is not None:
+            if role == Qt.ItemDataRole.DecorationRole:
+                return mark_icon(mark, self._theme.colours)
+            if role == Qt.ItemDataRole.AccessibleTextRole:
+                return f"{self._texts(index.row())[index.column()]}, {mark.value}"
+        return None
+
+    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:  # noqa: N802
+        if way != Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._columns[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole and section < len(self._tips):
+            return self._tips[section]
+        return None
+
+    def changed(self) -> None:
+        """The screen's rows changed; the selection stays where the number of rows does."""
+        count = self._count()
+        if count == self._shown:
+            if count:
+                self.dataChanged.emit(self.index(0, 0), self.index(count - 1, len(self._columns) - 1))
+            return
+        self.beginResetModel()
+        self._shown = count
+        self.endResetModel()
+
+
+def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> QTableView:
+    """A table with whole rows selected, one at a time; one column takes the room that is left."""
+    made = QTableView()
+    made.setModel(model)
+    made.setAccessibleName(name)
+    made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    made.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+    made.setShowGrid(False)
+    made.setTabKeyNavigation(False)
+    made.setWordWrap(False)
+    made.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+    vertical, horizontal = made.verticalHeader(), made.horizontalHeader()
+    assert vertical is not None
+    assert horizontal is not None
+    vertical.hide()
+    vertical.setDefaultSectionSize(34)
+    horizontal.setHighlightSections(False)
+    for column, width in enumerate(widths):
+        made.setColumnWidth(column, width)
+    horizontal.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+    return made

@@ -1,0 +1,219 @@
+"""The player: picture on neutral grey, the place in the clip, and the keys.
+
+Space plays and stops, J K L run backwards, stop and run on (again: faster), the arrows step one
+picture, Home and End go to the first and last.
+"""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from diadoche.core.footage.frames import Shape, shape_of
+from diadoche.core.identify.facts import Facts
+from diadoche.screens.footage import label_at
+from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.playing import PlayerProcess, Shown
+from diadoche.ui.bridge import Bridge
+from diadoche.ui.theme import Theme
+
+_BAR_PX = 26
+_FASTEST = 8.0
+
+
+class PlayerView(QWidget):
+    """Shows one clip."""
+
+    shown = pyqtSignal(int)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._bridge = Bridge(self._take)
+        self._process = PlayerProcess(self._bridge.post)
+        self._clip: KeptClip | None = None
+        self._facts: Facts | None = None
+        self._shape: Shape | None = None
+        self._image: QImage | None = None
+        self._problem = ""
+        self._rate_reached = 0.0
+        self.moment = 0
+        self.speed = 0.0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(420, 260)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setToolTip("Space plays; J K L; arrows step; Home and End")
+        self._name_it()
+
+    def close_process(self) -> None:
+        """Ends the decoding process; called once, at the end."""
+        self._process.close()
+
+    @property
+    def playing(self) -> bool:
+        """Whether it runs."""
+        return self.speed != 0
+
+    @property
+    def image(self) -> QImage | None:
+        """The picture on show."""
+        return self._image
+
+    def open(self, clip: KeptClip | None) -> None:
+        """Shows another clip from its first picture, or nothing."""
+        if clip is not None and self._clip is not None and clip.id == self._clip.id and self._facts == clip.facts:
+            return
+        self._clip, self._facts, self._image, self._problem = clip, clip.facts if clip else None, None, ""
+        self._shape = None
+        self.moment, self.speed = 0, 0.0
+        if clip is not None and clip.facts is not None and clip.facts.video and clip.facts.video[0].decodable:
+            self._shape = shape_of(clip.facts)
+            self._process.open(clip.id, clip.paths, clip.facts)
+        elif clip is not None and clip.facts is not None:
+            self._problem = " ".join(clip.facts.route.reasons)
+        self._name_it()
+        self.update()
+
+    # -- what the person does ------------------------------------------------------------------
+
+    def play(self, speed: float) -> None:
+        """Runs at a speed; zero stops."""
+        if self._shape is None:
+            return
+        self.speed = speed
+        self._process.play(speed)
+
+    def toggle(self) -> None:
+        """Space."""
+        self.play(0.0 if self.playing else 1.0)
+
+    def faster(self, direction: int) -> None:
+        """J and L: starts, and with each press doubles, up to eight times."""
+        same_way = self.speed * direction > 0
+        self.play(direction * min(_FASTEST, abs(self.speed) * 2) if same_way else float(direction))
+
+    def step(self, pictures: int) -> None:
+        """The arrows: by whole pictures, of which each field belongs to one."""
+        if self._shape is not None:
+            self.go_to((self.moment // self._shape.fields + pictures) * self._shape.fields)
+
+    def go_to(self, moment: int) -> None:
+        """Stops and shows one moment."""
+        if self._shape is None:
+            return
+        self.speed = 0.0
+        self.moment = min(self._shape.moments - 1, max(0, moment))
+        self._process.show(self.moment)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if not self.obey_key(event.key()):
+            super().keyPressEvent(event)
+
+    def obey_key(self, key: int) -> bool:
+        """Does what a key asks for, and tells whether it asks for anything."""
+        last = self._shape.moments - 1 if self._shape else 0
+        doings = {
+            Qt.Key.Key_Space: self.toggle,
+            Qt.Key.Key_K: lambda: self.play(0.0),
+            Qt.Key.Key_J: lambda: self.faster(-1),
+            Qt.Key.Key_L: lambda: self.faster(1),
+            Qt.Key.Key_Left: lambda: self.step(-1),
+            Qt.Key.Key_Right: lambda: self.step(1),
+            Qt.Key.Key_Home: lambda: self.go_to(0),
+            Qt.Key.Key_End: lambda: self.go_to(last),
+        }
+        doing = doings.get(Qt.Key(key)) if key in {each.value for each in doings} else None
+        if doing is None:
+            return False
+        doing()
+        return True
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        self.setFocus()
+        if event.position().y() >= self.height() - _BAR_PX and self._shape is not None:
+            self.go_to(round(event.position().x() / max(1, self.width()) * (self._shape.moments - 1)))
+        else:
+            self.toggle()
+
+    # -- what the process tells ----------------------------------------------------------------
+
+    def _take(self, news: object) -> None:
+        assert isinstance(news, Shown)
+        if self._clip is None or news.clip != self._clip.id:
+            return
+        if news.problem:
+            self._problem, self.speed = news.problem, 0.0
+        elif news.picture is not None:
+            height, width = news.picture.shape[:2]
+            self._image = QImage(news.picture.tobytes(), width, height, width * 3, QImage.Format.Format_RGB888)
+            self.moment, self._rate_reached = news.moment, news.rate_reached
+            if not news.playing:
+                self.speed = 0.0
+            self.shown.emit(news.moment)
+        self._name_it()
+        self.update()
+
+    # -- what is seen --------------------------------------------------------------------------
+
+    def _place_words(self) -> str:
+        if self._facts is None or self._shape is None:
+            return ""
+        return label_at(self._facts, self.moment, self._shape.fields)
+
+    def _rate_words(self) -> str:
+        if not self.playing or self._shape is None:
+            return ""
+        wanted = float(self._shape.moments_a_second)
+        if self.speed != 1.0:
+            return f"{self.speed:g} times"
+        if self._rate_reached >= 0.93 * wanted:
+            return "full rate"
+        return f"{self._rate_reached:.0f} of {wanted:.0f} a second: this machine is slower"
+
+    def _name_it(self) -> None:
+        name = self._clip.clip.name if self._clip else "no clip"
+        self.setAccessibleName(f"Player: {name}, {self._place_words()} {self._problem}".strip())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        c = self._theme.colours
+        stage = QRectF(0, 0, self.width(), self.height() - _BAR_PX)
+        painter.fillRect(stage, QColor(c.picture_ground))
+        if self._image is not None and self._shape is not None:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(_fitted(stage, self._shape.width / self._shape.height), self._image)
+        else:
+            painter.setPen(QColor("#FFFFFF"))
+            words = self._problem or ("Choose a clip in the table." if self._clip is None else "")
+            painter.drawText(stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
+        self._paint_bar(painter)
+        if self.hasFocus():
+            painter.setPen(QPen(QColor(c.way), 3))
+            painter.drawRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5))
+
+    def _paint_bar(self, painter: QPainter) -> None:
+        c = self._theme.colours
+        bar = QRectF(0, self.height() - _BAR_PX, self.width(), _BAR_PX)
+        painter.fillRect(bar, QColor(c.panel))
+        painter.setPen(QColor(c.line))
+        painter.drawRect(bar.adjusted(0.5, 0.5, -0.5, -0.5))
+        if self._shape is None:
+            return
+        painter.setPen(QColor(c.ink))
+        text = bar.adjusted(10, 0, -10, 0)
+        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self._place_words())
+        painter.setPen(QColor(c.soft))
+        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._rate_words())
+        x = bar.left() + bar.width() * self.moment / max(1, self._shape.moments - 1)
+        painter.setPen(QPen(QColor(c.ink), 2))
+        painter.drawLine(QPointF(x, bar.top()), QPointF(x, bar.bottom()))
+
+
+def _fitted(stage: QRectF, aspect: float) -> QRectF:
+    wide = min(stage.width(), stage.height() * aspect)
+    high = wide / aspect
+    return QRectF(stage.center().x() - wide / 2, stage.center().y() - high / 2, wide, high)

@@ -1,0 +1,51 @@
+"""The watch line, large enough to be read from across a room."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+
+from diadoche.screens.watch_line import WatchLine
+from diadoche.ui.marks import MarkWidget
+from diadoche.ui.parts import label
+from diadoche.ui.theme import Theme
+
+
+class WatchLineView(QFrame):
+    """Shape, sentence, and what is at work."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("watchLine")
+        self.setFixedHeight(round(72 * max(1.0, theme.scale)))
+        self._mark = MarkWidget(theme, 30)
+        self.first, self.second = label(name="watchFirst"), label(name="watchSecond")
+        self._aside, self._small = label(name="watchAside"), label(name="small")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(22, 0, 24, 0)
+        row.setSpacing(14)
+        row.addWidget(self._mark)
+        row.addWidget(self.first)
+        row.addWidget(self.second, 1)
+        right = QVBoxLayout()
+        right.setSpacing(0)
+        right.addStretch(1)
+        for part in (self._aside, self._small):
+            part.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            right.addWidget(part)
+        right.addStretch(1)
+        row.addLayout(right)
+
+    def show_line(self, line: WatchLine) -> None:
+        """Shows what is true now."""
+        self._mark.show_mark(line.mark)
+        for part, text in (
+            (self.first, line.first),
+            (self.second, line.second),
+            (self._aside, line.aside),
+            (self._small, line.aside_small),
+        ):
+            if part.text() != text:
+                part.setText(text)
+        self.setAccessibleName(f"{line.first} {line.second}")
+
