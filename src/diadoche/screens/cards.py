@@ -33,6 +33,7 @@ class CardRow:
     may_come_out: str
     layout: str
     remark: str
+    advice: str
     contents: str
     dates: str
     kept: str
@@ -169,8 +170,11 @@ class CardsScreen:
         if waiting:
             places = count_text(len(self._station.shoot.settings.places), "place")
             return f"{', '.join(waiting)} to {places}, as part of {self.shoot_name}."
-        if any(card.stage.being_read for card in self._station.cards.values()):
+        cards = list(self._station.cards.values())
+        if any(card.stage.being_read for card in cards):
             return "Nothing to do for you: it runs."
+        if cards and all(card.stage is Stage.PROVEN for card in cards):
+            return "All of this is proven. What its clips need next stands under Outputs (Ctrl+3)."
         return "Put a card in, or choose a folder."
 
     # -- what is done --------------------------------------------------------------------------
@@ -235,6 +239,7 @@ class CardsScreen:
             "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
             _layout_words(card),
             _remark(card),
+            f"{card.problem.safe} {card.problem.do}" if card.problem is not None else "",
             _contents(card),
             _dates(card),
             _kept(card, progress, len(self._station.shoot.settings.places)),
@@ -282,7 +287,7 @@ def _layout_words(card: CardIn) -> str:
 
 def _remark(card: CardIn) -> str:
     if card.problem is not None:
-        return card.problem.sentence()
+        return card.problem.what
     return card.card.problems[0].what if card.card is not None and card.card.problems else ""
 
 
@@ -324,7 +329,8 @@ def _kept(card: CardIn, progress: Progress | None, places: int) -> str:
         result = card.outcome.result
         if card.proven == len(result.copies):
             ended = result.started.astimezone()
-            return f"{'Copy' if card.proven == 1 else f'All {card.proven} copies'} proven, {ended:%H:%M}"
+            copies = {1: "The copy is", 2: "Both copies"}.get(card.proven, f"All {card.proven} copies")
+            return f"{copies} proven, {ended:%H:%M}"
         return f"{card.proven} of {len(result.copies)} copies proven"
     return "Nothing copied yet" if not card.pulled else f"0 of {places} copies proven"
 

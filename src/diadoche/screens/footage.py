@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import tzinfo
 
+from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import DiadocheError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.rates import rate_text, spoken_rate
@@ -69,7 +71,7 @@ class FootageScreen:
         """One row of the table."""
         clip = self.clips[row]
         video = clip.facts.video[0] if clip.facts and clip.facts.video else None
-        began = f"{clip.clip.start:%H:%M:%S}" if clip.clip.start else "not known"
+        began = f"{clip.clip.start.astimezone(self._zone()):%H:%M:%S}" if clip.clip.start else "not known"
         length = clip.facts.duration_s if clip.facts else clip.clip.duration_s
         return (
             clip.card,
@@ -81,6 +83,11 @@ class FootageScreen:
             scan_words(video) if video else "",
             clip.facts.route.name if clip.facts else "being looked at",
         )
+
+    def _zone(self) -> tzinfo | None:
+        """The zone that a camera of this shoot names; else the machine's own. Many write UTC and no zone."""
+        named = (clip.clip.start.tzinfo for clip in self.clips if clip.clip.start and clip.clip.start.utcoffset())
+        return next(named, None)
 
     def has_problem(self, row: int) -> bool:
         """Whether something about the clip needs a person."""
@@ -118,7 +125,7 @@ def scan_words(video: VideoFacts) -> str:
     """The scan in words that fit a column: fields are counted, for that is what people ask."""
     if video.interlaced:
         return f"{spoken_rate(video.frame_rate * 2)} fields"
-    return {"progressive": "progressive", "undecided": "still scene"}.get(video.scan, video.scan)
+    return {"progressive": "progr.", "undecided": "still"}.get(video.scan, video.scan)
 
 
 def _facts_lines(facts: Facts) -> tuple[str, ...]:
@@ -127,7 +134,7 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
         order = f", {video.field_order} field first" if video.field_order else ""
         frames = "every picture whole" if video.intra_only else "long-GOP"
         lines.append(
-            f"{facts.container} · {video.codec} {video.profile} · {frames} · {video.bit_depth} bits {video.chroma}"
+            f"{facts.container} · {spoken_codec(video.codec)} {video.profile} · {frames} · {video.bit_depth} bits {video.chroma}"
         )
         lines.append(
             f"{video.width}×{video.height} · {rate_text(video.frame_rate)} {video.frame_rate_mode} · "
@@ -135,7 +142,7 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
         )
         if video.scan not in {"undecided", video.scan_flagged} and video.scan_flagged != "undecided":
             lines.append(f"The file says {video.scan_flagged}, the pictures show {video.scan}.")
-    sounds = [f"{each.codec} {each.layout} {each.sample_rate / 1000:g} kHz" for each in facts.audio]
+    sounds = [f"{spoken_codec(each.codec)} {each.layout} {each.sample_rate / 1000:g} kHz" for each in facts.audio]
     timecode = f"timecode {facts.video[0].timecode}" if facts.video and facts.video[0].timecode else ""
     frames = count_text(facts.frames, "picture") if facts.frames else ""
     lines.append(" · ".join(filter(None, [*sounds, timecode, frames, size_text(facts.size_bytes)])))

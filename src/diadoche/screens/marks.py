@@ -11,4 +11,5 @@ class Mark(Enum):
     EXPECTED = "nothing yet"
     UNDER_WAY = "under way"
     PROVEN = "proven"
+    DONE = "done"
     PROBLEM = "needs a person"

@@ -137,7 +137,9 @@ class OutputsScreen:
             standing = standing.parent
         usage = shutil.disk_usage(standing)
         coming = sum(row.size_bytes for row in self.groups() if row.included)
-        words = f"about {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
+        if not coming:
+            return f"{size_text(usage.free)} free. Originals stay where they are, untouched.", 1 - usage.free / usage.total, 0.0
+        words = f"About {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
         return words, 1 - usage.free / usage.total, coming / usage.total
 
     def make(self) -> int:
@@ -165,7 +167,7 @@ class OutputsScreen:
                     frames = count_text(output.frames_out, "picture")
                     proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
                     rows.append(
-                        MadeRow(Path(output.output).name, output.output, f"{frames}, {size_text(output.bytes)}, {proof}", Mark.PROVEN)
+                        MadeRow(Path(output.output).name, output.output, f"{frames}, {size_text(output.bytes)}, {proof}", Mark.DONE)
                     )
                 else:
                     what = output.problems[0].sentence() if output.problems else "It was not delivered."
@@ -200,7 +202,7 @@ class OutputsScreen:
         open_clips = [clip for clip in clips if self._is_open(clip)] if route in self._chosen else []
         made = sum(delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
-        mark = Mark.PROVEN if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
+        mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
         if any(clip.id in self._asked for clip in clips):
             mark = Mark.UNDER_WAY
         if route == "unsupported":

@@ -54,9 +54,15 @@ def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:
         second = "Its copy is proven." if copies == 1 else f"Proven in {_count(copies)} places."
         return WatchLine(Mark.PROVEN, first, second, aside, small)
     first = "Nothing is being read." if len(cards) > 1 else "It is not being read."
-    names = ", ".join(card.name for card in unkept[:3])
+    names = _together([card.name for card in unkept])
     verb = "is" if len(unkept) == 1 else "are"
     return WatchLine(Mark.EXPECTED, first, f"{names} {verb} not copied yet.", aside, small)
+
+
+def _together(names: Sequence[str]) -> str:
+    if len(names) > 3:
+        return f"{_count(len(names)).capitalize()} cards"
+    return " and ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
 
 
 def _leave_in(count: int) -> str:

@@ -16,7 +16,7 @@ _MARKS = {
     State.WAITING: Mark.EXPECTED,
     State.RUNNING: Mark.UNDER_WAY,
     State.STOPPING: Mark.UNDER_WAY,
-    State.DONE: Mark.PROVEN,
+    State.DONE: Mark.DONE,
     State.FAILED: Mark.PROBLEM,
     State.STOPPED: Mark.PROBLEM,
 }

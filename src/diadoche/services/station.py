@@ -81,6 +81,7 @@ class Station:
         self.shoot = shoot
         self.cards: dict[str, CardIn] = {}
         self.listeners: list[Callable[[], None]] = []
+        self._looked_at: set[int] = set()
 
     # -- media ---------------------------------------------------------------------------------
 
@@ -219,8 +220,9 @@ class Station:
 
     def _identify_new(self, job: Job) -> None:
         """As soon as a copy is proven, its clips are looked at from there, not from the card."""
-        new = [clip for clip in kept_clips(self._ledger, job.request.shoot_id) if clip.facts is None]
+        new = [clip for clip in kept_clips(self._ledger, job.request.shoot_id) if clip.facts is None and clip.id not in self._looked_at]
         if new:
+            self._looked_at.update(clip.id for clip in new)
             clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in new)
             title = f"Look at {len(clips)} clips of {job.result.name}"
             self._runner.add("identify", title, "facts", IdentifyRequest(clips, self.shoot.settings.profile))

@@ -30,7 +30,8 @@ class CardPanel(QFrame):
         self._mark = MarkWidget(theme, 20)
         self._name, self._may = label(name="title"), label(name="way")
         self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
-        self._remark, self._kept = label(name="problem", wrap=True), label(name="strong")
+        self._remark, self._advice = label(name="problem", wrap=True), label(name="soft", wrap=True)
+        self._kept = label(name="strong")
         self._again = button("Offload again", lambda: screen.offload(key), name="link", tip="Take the whole card once more")
         self._stop = button("Stop", lambda: screen.stop(key), name="link", tip="What has arrived is kept")
         self._gone = button("Take it off the board", lambda: screen.dismiss(key), name="link")
@@ -47,7 +48,7 @@ class CardPanel(QFrame):
         column.setContentsMargins(14, 12, 14, 10)
         column.setSpacing(3)
         column.addLayout(top)
-        for part in (self._layout_words, self._contents, self._dates, self._remark):
+        for part in (self._layout_words, self._contents, self._dates, self._remark, self._advice):
             column.addWidget(part)
         column.addLayout(bottom)
 
@@ -67,6 +68,7 @@ class CardPanel(QFrame):
             (self._contents, row.contents),
             (self._dates, row.dates),
             (self._remark, row.remark),
+            (self._advice, row.advice),
             (self._kept, row.kept),
         ):
             part.setText(text)
@@ -75,7 +77,7 @@ class CardPanel(QFrame):
         self._stop.setVisible(row.can_stop)
         self._gone.setVisible(row.can_dismiss)
         self.setAccessibleName(
-            f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark}"
+            f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark} {row.advice}"
         )
 
 

@@ -13,7 +13,8 @@ from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 
 _PLAYER_KEYS = {Qt.Key.Key_Space, Qt.Key.Key_J, Qt.Key.Key_K, Qt.Key.Key_L, Qt.Key.Key_Left, Qt.Key.Key_Right}
-_WIDTHS = (150, 84, 72, 56, 88, 52, 88, 76)
+_WIDTHS = (128, 98, 84, 66, 96, 60, 80, 76)
+_TABLE_PX = 692
 
 
 class FootageView(QWidget):
@@ -51,12 +52,13 @@ class FootageView(QWidget):
         column.addWidget(self._empty)
         below = QHBoxLayout()
         below.setSpacing(12)
-        below.addWidget(self.table, 3)
+        self.table.setMinimumWidth(_TABLE_PX)
+        below.addWidget(self.table, 1)
         right = QVBoxLayout()
         right.setSpacing(12)
-        right.addWidget(self.player, 3)
-        right.addWidget(self._facts_panel(), 0)
-        below.addLayout(right, 2)
+        right.addWidget(self.player, 0)
+        right.addWidget(self._facts_panel(), 1)
+        below.addLayout(right, 3)
         column.addLayout(below, 1)
 
     def _facts_panel(self) -> QWidget:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMainWindow, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from diadoche.screens.desk import Desk
 from diadoche.services.devices.bench import Bench
@@ -16,12 +16,13 @@ from diadoche.ui.footage_view import FootageView
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
 from diadoche.ui.parts import button, label
+from diadoche.ui.rail import RailItem
 from diadoche.ui.theme import Theme
 from diadoche.ui.watch_line_view import WatchLineView
 from diadoche.ui.work_view import WorkView
 
 _SAMPLE_MS = 100
-_RAIL_PX = 150
+_RAIL_PX = 140
 
 
 class MainWindow(QMainWindow):
@@ -57,11 +58,11 @@ class MainWindow(QMainWindow):
             ("Ledger", self.ledger, desk.ledger.summary),
         ]
         self.stack = QStackedWidget()
-        self._items: list[QPushButton] = []
+        self._items: list[RailItem] = []
         self._group = QButtonGroup(self)
         self._scheme_button = button("Dark or light", scheme, name="link", tip="Change between light and dark (Ctrl+D)")
         self._shoot = label(name="small", wrap=True)
-        self._build()
+        self._build(theme)
         self._add_actions(scheme, text)
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
@@ -71,7 +72,7 @@ class MainWindow(QMainWindow):
         self.go_to(0)
         self._cards_changed()
 
-    def _build(self) -> None:
+    def _build(self, theme: Theme) -> None:
         rail = QWidget()
         rail.setObjectName("rail")
         rail.setFixedWidth(_RAIL_PX)
@@ -80,9 +81,7 @@ class MainWindow(QMainWindow):
         column.setContentsMargins(0, 12, 0, 12)
         column.setSpacing(4)
         for number, (name, view, _summary) in enumerate(self._views):
-            item = QPushButton(name)
-            item.setObjectName("railItem")
-            item.setCheckable(True)
+            item = RailItem(theme, name)
             item.setToolTip(f"{name} (Ctrl+{number + 1})")
             item.clicked.connect(lambda _on=False, number=number: self.go_to(number))
             self._group.addButton(item)
@@ -151,10 +150,8 @@ class MainWindow(QMainWindow):
 
     def _show_summaries(self) -> None:
         self.watch_line.show_line(self._desk.watch_line())
-        for item, (name, _view, summary) in zip(self._items, self._views, strict=True):
-            text = f"{name}\n{summary()}"
-            if item.text() != text:
-                item.setText(text)
+        for item, (_name, _view, summary) in zip(self._items, self._views, strict=True):
+            item.show_summary(summary())
         self._shoot.setText(self._desk.cards.shoot_name)
 
     def _sample(self) -> None:

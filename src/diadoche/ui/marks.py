@@ -1,4 +1,4 @@
-"""The shapes of states, drawn: empty square, hatched, filled with a notch, triangle."""
+"""The shapes of states, drawn: empty square, hatched, filled with a notch (proven copies alone), filled, triangle."""
 
 from __future__ import annotations
 
@@ -38,6 +38,8 @@ def paint_mark(painter: QPainter, box: QRectF, mark: Mark, colours: Colours) -> 
         painter.setBrush(hatch(colours))
         painter.setPen(QPen(QColor(colours.way), line))
         painter.drawRect(inner)
+    elif mark is Mark.DONE:
+        painter.fillRect(box.adjusted(line, line, -line, -line), QColor(colours.soft))
     elif mark is Mark.PROVEN:
         painter.fillPath(_notched(box), QColor(colours.proven))
     else:

@@ -6,12 +6,12 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.outputs import GroupRow, OutputsScreen, problem_words
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import RowsModel, ShareBar, button, label, panel, table
+from diadoche.ui.parts import ChoiceBox, RowsModel, ShareBar, button, label, panel, table
 from diadoche.ui.theme import Theme
 
 _CHOICE_WIDTH_PX = 300
@@ -30,8 +30,11 @@ class GroupPanel(QFrame):
         self._size.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._size.setMinimumWidth(150)
         self.included = QCheckBox()
+        policy = self.included.sizePolicy()
+        policy.setRetainSizeWhenHidden(True)
+        self.included.setSizePolicy(policy)
         self.included.toggled.connect(lambda on: screen.include(route, on))
-        self.choice = QComboBox()
+        self.choice = ChoiceBox(theme)
         self.choice.setFixedWidth(_CHOICE_WIDTH_PX)
         self.choice.activated.connect(lambda _index: screen.choose(route, self.choice.currentData()))
         head = QHBoxLayout()

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QRectF, Qt
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHeaderView, QLabel, QPushButton, QTableView, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QComboBox, QFrame, QHeaderView, QLabel, QPushButton, QTableView, QWidget
 
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import hatch, mark_icon
@@ -37,6 +37,22 @@ def panel() -> QFrame:
     made = QFrame()
     made.setObjectName("panel")
     return made
+
+
+class ChoiceBox(QComboBox):
+    """A choice, with an arrow of our own."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(self._theme.colours.ink), 1.8))
+        x, y = self.width() - 17.0, self.height() / 2 - 2
+        painter.drawPolyline([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)])
 
 
 class ShareBar(QWidget):

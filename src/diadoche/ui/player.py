@@ -41,10 +41,18 @@ class PlayerView(QWidget):
         self.moment = 0
         self.speed = 0.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setMinimumSize(420, 260)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(360, 230)
+        policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
         self.setToolTip("Space plays; J K L; arrows step; Home and End")
         self._name_it()
+
+    def hasHeightForWidth(self) -> bool:  # noqa: N802  # Qt's name
+        return True
+
+    def heightForWidth(self, width: int) -> int:  # noqa: N802  # Qt's name
+        return width * 9 // 16 + _BAR_PX
 
     def close_process(self) -> None:
         """Ends the decoding process; called once, at the end."""

@@ -114,10 +114,6 @@ def _style_sheet(c: Colours, px: object) -> str:
     #watchSecond {{ font-size: {size(1.35)}px; }}
     #watchAside {{ font-size: {size(1.35)}px; font-weight: 600; }}
     #rail {{ background: {c.rail}; }}
-    QPushButton#railItem {{ text-align: left; border: none; border-left: 5px solid transparent; background: transparent;
-        padding: 8px 8px 8px 15px; font-size: {size(1.08)}px; font-weight: 600; color: {c.ink}; }}
-    QPushButton#railItem:checked {{ background: {c.paper}; border-left: 5px solid {c.ink}; }}
-    QPushButton#railItem:focus {{ border: 2px solid {c.way}; }}
     QFrame#panel {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; }}
     QLabel#heading {{ font-size: {size(1.22)}px; font-weight: 700; }}
     QLabel#title {{ font-size: {size(1.28)}px; font-weight: 600; }}
@@ -140,13 +136,15 @@ def _style_sheet(c: Colours, px: object) -> str:
     QPushButton#link:disabled {{ color: {c.soft}; text-decoration: none; }}
     QTableView {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; gridline-color: transparent;
         selection-background-color: {c.rail}; selection-color: {c.ink}; }}
+    QTableView {{ outline: none; }}
     QTableView:focus {{ border: 2px solid {c.way}; }}
     QTableView::item {{ padding: 0 8px; border: none; }}
     QTableView::item:selected {{ background: {c.rail}; color: {c.ink}; }}
     QHeaderView::section {{ background: {c.panel}; color: {c.soft}; border: none; border-bottom: 1px solid {c.line};
-        padding: 7px 8px; font-weight: 600; text-align: left; }}
+        padding: 7px 10px; font-weight: 600; text-align: left; }}
     QComboBox, QLineEdit {{ background: {c.paper}; border: 1px solid {c.line}; border-radius: 3px; padding: 5px 9px; }}
     QComboBox:focus, QLineEdit:focus {{ border: 2px solid {c.way}; padding: 4px 8px; }}
+    QComboBox::drop-down {{ border: none; width: 26px; }} QComboBox::down-arrow {{ image: none; }}
     QComboBox QAbstractItemView {{ background: {c.panel}; color: {c.ink}; selection-background-color: {c.rail};
         selection-color: {c.ink}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}

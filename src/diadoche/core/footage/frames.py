@@ -93,7 +93,8 @@ class FrameReader:
 
     def _go_to(self, picture: int) -> None:
         base = self._stream.time_base or Fraction(1, 90_000)
-        wanted_s = self._start_s + max(Fraction(0), picture / self._video.frame_rate - _BACK_S)
+        # Before the start too: transport streams are entered a little after the place that is asked for.
+        wanted_s = self._start_s + picture / self._video.frame_rate - _BACK_S
         self._media.seek(int(wanted_s / base), stream=self._stream, backward=True)
         self._frames = self._media.decode(self._stream)
 

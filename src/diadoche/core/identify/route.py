@@ -11,6 +11,7 @@ from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict
 
+from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import Facts, Route, VideoFacts
@@ -71,7 +72,7 @@ def route(facts: Facts, profile: Profile, spans: int = 1) -> Route:
         return _route_without_picture(facts)
     video = facts.video[0]
     if not video.decodable:
-        return Route("unsupported", (f"Picture in {video.codec}, which nothing installed can decode.",))
+        return Route("unsupported", (f"Picture in {spoken_codec(video.codec)}, which nothing installed can decode.",))
     refusal = _refusal(video, profile)
     if refusal:
         return Route("convert", (refusal,))
@@ -91,20 +92,21 @@ def _route_without_picture(facts: Facts) -> Route:
 
 def _refusal(video: VideoFacts, profile: Profile) -> str:
     """Why the picture forces an editor to render, or nothing."""
+    codec = spoken_codec(video.codec)
     if video.frame_rate_mode == "variable":
         return "Its frame rate changes, and editing programs lose sync on that."
     if video.intra_only:
         taken = video.codec in profile.intra
-        return "" if taken else f"{video.codec} is nothing that editing programs read."
+        return "" if taken else f"{codec} is nothing that editing programs read."
     for accepted in profile.long_gop:
         if accepted.codec != video.codec:
             continue
         if video.chroma not in accepted.chroma or video.bit_depth > accepted.deepest_bits:
-            return f"{video.codec} at {video.bit_depth} bits {video.chroma} makes an editor render at every step."
+            return f"{codec} at {video.bit_depth} bits {video.chroma} makes an editor render at every step."
         if video.width * video.height > accepted.most_pixels:
-            return f"Long-GOP {video.codec} at {video.width}×{video.height} makes an editor render at every step."
+            return f"Long-GOP {codec} at {video.width}×{video.height} makes an editor render at every step."
         if float(video.frame_rate) > accepted.fastest_rate:
             rate = spoken_rate(video.frame_rate)
-            return f"Long-GOP {video.codec} at {rate} pictures a second makes an editor render at every step."
+            return f"Long-GOP {codec} at {rate} pictures a second makes an editor render at every step."
         return ""
-    return f"Long-GOP {video.codec} makes an editor render at every step."
+    return f"Long-GOP {codec} makes an editor render at every step."

@@ -22,6 +22,9 @@ from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, OutputRow
 from diadoche.services.wire import from_text, to_text
 
 
+_NEVER = datetime.max.replace(tzinfo=UTC)
+
+
 @dataclass(frozen=True, slots=True)
 class WaybillEntry:
     """One offload as the ledger's list shows it."""
@@ -153,7 +156,7 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
             select(ClipRow, WaybillRow)
             .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
             .where(WaybillRow.shoot_id == shoot_id)
-            .order_by(ClipRow.start, ClipRow.id)
+            .order_by(ClipRow.id)
         ).all()
         found = []
         for clip_row, waybill in rows:
@@ -162,7 +165,8 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
             standing = next((copy for copy in proven if Path(copy.root).is_dir()), proven[0] if proven else None)
             if standing is not None:
                 found.append(_kept_clip(clip_row, waybill.card, Path(standing.root), copies))
-        return found
+        # By the instant, not by its text: clocks of different zones stand side by side.
+        return sorted(found, key=lambda kept: (kept.clip.start is None, kept.clip.start or _NEVER, kept.card, kept.clip.name))
 
 
 def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[Copy, ...]) -> KeptClip:
