@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from pathlib import Path
 
@@ -33,9 +32,7 @@ def _open_demo(folder: Path) -> int:
             break
         time.sleep(0.2)
     try:
-        return run(
-            Opening(demo_places(folder), SHOOT, demo_settings(folder), folder / "bench", cards)
-        )
+        return run(Opening(demo_places(folder), SHOOT, demo_settings(folder), folder / "bench", cards))
     finally:
         making.terminate()
         making.wait()
@@ -49,4 +46,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    main()

@@ -40,9 +40,12 @@ To = Annotated[Path, typer.Option("--to", help="The folder outputs go to.")]
 Paths = Annotated[list[Path], typer.Argument(help="Files, or cards; spans of one recording are joined.")]
 
 app = typer.Typer(
-    no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False, invoke_without_command=True,
+    no_args_is_help=False,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    invoke_without_command=True,
     help="Take footage from a card to proven copies and edit-ready files. Without a verb, the window opens.",
-)  # fmt: skip
+)
 
 
 class Windows:
@@ -124,7 +127,9 @@ def make_demo_cards(folder: Annotated[Path, typer.Argument(help="Where to write.
 
 
 @app.command()
-def look(path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")], json: Json = False) -> None:
+def look(
+    path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")], json: Json = False
+) -> None:
     """Show what is on a card or in a folder."""
     with _reported(json), Bar(json) as watch, _stoppable(watch):
         card = perform_look(LookRequest(path, _places().own_layouts), watch)
@@ -149,7 +154,8 @@ def look(path: Annotated[Path, typer.Argument(help="A card, a folder, or anythin
     for clip in card.clips:
         length = clock_text(clip.duration_s) if clip.duration_s is not None else "length not known"
         say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), 'file')}")
-    say(f"  {count_text(len(card.clips), 'clip')}, {count_text(len(card.stills), 'still')}, {size_text(card.tree.size_bytes)}")
+    stills = count_text(len(card.stills), "still")
+    say(f"  {count_text(len(card.clips), 'clip')}, {stills}, {size_text(card.tree.size_bytes)}")
     say_problems(card.problems)
     _ended(bool(card.problems))
 
@@ -182,7 +188,9 @@ def offload(
     camera: Annotated[str, typer.Option(help="The person's own name for the card's camera.")] = "",
     digest: Annotated[list[str] | None, typer.Option(help="xxh128 (usual), xxh3, xxh64, md5, sha1, c4.")] = None,
     clip: Annotated[list[str] | None, typer.Option(help="Only this clip; may be given several times.")] = None,
-    new_only: Annotated[bool, typer.Option("--new-only", help="Leave out what stands in a proven copy already.")] = False,
+    new_only: Annotated[
+        bool, typer.Option("--new-only", help="Leave out what stands in a proven copy already.")
+    ] = False,
     json: Json = False,
 ) -> None:
     """Copy a card to one or more places and prove every copy."""
@@ -193,9 +201,16 @@ def offload(
             card = perform_look(LookRequest(source, _places().own_layouts), watch)
             leave_out = familiar(ledger, card).paths
         request = OffloadRequest(
-            source, tuple(to), this.id, this.name, camera, tuple(digest or ()), tuple(clip or ()), leave_out,
+            source,
+            tuple(to),
+            this.id,
+            this.name,
+            camera,
+            tuple(digest or ()),
+            tuple(clip or ()),
+            leave_out,
             _places().own_layouts,
-        )  # fmt: skip
+        )
         outcome = perform_offload(request, watch)
         record_offload(ledger, request, outcome)
     if json:
@@ -246,7 +261,9 @@ def _say_offload(outcome: OffloadOutcome) -> None:
 
 
 @app.command()
-def verify(folder: Annotated[Path, typer.Argument(help="A copy: the folder with its manifests.")], json: Json = False) -> None:
+def verify(
+    folder: Annotated[Path, typer.Argument(help="A copy: the folder with its manifests.")], json: Json = False
+) -> None:
     """Re-read a copy against its manifests."""
     with _reported(json), Bar(json) as watch, _stoppable(watch):
         verdict = perform_verify(VerifyRequest(folder), watch)
@@ -306,7 +323,8 @@ def _make(
         print_json([output.as_dict() for output in outputs])
     for output in outputs:
         if output.output:
-            say(f"{output.output}: {output.frames_out} of {output.frames_in} pictures, {size_text(output.bytes)}, checked")
+            pictures = f"{output.frames_out} of {output.frames_in} pictures"
+            say(f"{output.output}: {pictures}, {size_text(output.bytes)}, checked")
         say_problems(output.problems)
     _ended(any(output.problems for output in outputs))
 
@@ -343,4 +361,3 @@ def run() -> int:
     """Runs the command line and gives its exit code."""
     app()
     return 0
-

@@ -40,9 +40,13 @@ class Bar:
     def __init__(self, quiet: bool) -> None:
         self._shown = not quiet and sys.stderr.isatty() and "NO_PROGRESS" not in os.environ
         self._progress = Progress(
-            TextColumn("{task.description}"), BarColumn(), TextColumn("{task.percentage:>3.0f} %"),
-            TimeRemainingColumn(), console=WORDS, transient=True,
-        )  # fmt: skip
+            TextColumn("{task.description}"),
+            BarColumn(),
+            TextColumn("{task.percentage:>3.0f} %"),
+            TimeRemainingColumn(),
+            console=WORDS,
+            transient=True,
+        )
         self._task = self._progress.add_task("", total=None)
 
     def __enter__(self) -> watch.Watch:

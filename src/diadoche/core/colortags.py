@@ -19,7 +19,15 @@ TRANSFERS = {
     16: "PQ",
     18: "HLG",
 }
-MATRICES = {0: "RGB", 1: "BT.709", 5: "BT.601 (625)", 6: "BT.601 (525)", 7: "SMPTE 240M", 9: "BT.2020", 10: "BT.2020 (constant)"}
+MATRICES = {
+    0: "RGB",
+    1: "BT.709",
+    5: "BT.601 (625)",
+    6: "BT.601 (525)",
+    7: "SMPTE 240M",
+    9: "BT.2020",
+    10: "BT.2020 (constant)",
+}
 RANGES = {1: "limited", 2: "full"}
 UNSPECIFIED = 2
 

@@ -134,7 +134,10 @@ def writing(path: Path) -> Iterator[None]:
         kept = "Nothing half-written stands there under a final name."
         if error.errno in _NO_ROOM:
             raise TargetFull(
-                f"No room is left for {path.name}.", path=path, safe=kept, do="Make room there, or choose another place."
+                f"No room is left for {path.name}.",
+                path=path,
+                safe=kept,
+                do="Make room there, or choose another place.",
             ) from error
         raise TargetUnusable(
             f"{path.name} cannot be written: {error.strerror or error}.",

@@ -95,7 +95,8 @@ def opened(paths: Sequence[Path]) -> Iterator[InputContainer]:
     joined = SpanFile(paths) if len(paths) > 1 else None
     try:
         with decoding(paths[0]):
-            container = av.open(joined if joined is not None else os.fspath(paths[0]), metadata_errors="replace")
+            given = joined if joined is not None else os.fspath(paths[0])
+            container = av.open(given, "r", metadata_errors="replace")
         with container:
             yield container
     finally:

@@ -78,9 +78,7 @@ def clip_info_cpi(span: Span, rate: tuple[int, int]) -> bytes:
     """The clip information of one stream file, with its entry-point map."""
     info = struct.pack(">HBBIII", 0, 1, 1, 0, 3_000_000, span.packets) + bytes(128)
     info += struct.pack(">HB4s25x", 30, 0x80, b"HDMV")
-    sequence = struct.pack(">BBIBB", 0, 1, 0, 1, 0) + struct.pack(
-        ">HIII", PCR_PID, 0, span.begin_45k, span.end_45k
-    )
+    sequence = struct.pack(">BBIBB", 0, 1, 0, 1, 0) + struct.pack(">HIII", PCR_PID, 0, span.begin_45k, span.end_45k)
     video = struct.pack(">HBBBB18x", VIDEO_PID, 21, _H264, _FORMAT_1080I << 4 | _RATES[rate], 0x30)
     audio = struct.pack(">HBBB3s16x", AUDIO_PID, 21, _AC3, _STEREO << 4 | _48K, b"und")
     program = struct.pack(">BBIHBB", 0, 1, 0, PMT_PID, 2, 0) + video + audio

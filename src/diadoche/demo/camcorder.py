@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 
@@ -95,7 +96,7 @@ def _encode(path: Path, recording: Recording) -> None:
         target.mux(audio.encode(None))
 
 
-def _with_packs(packet: av.Packet, recording: Recording) -> av.Packet:
+def _with_packs(packet: av.Packet[Any], recording: Recording) -> av.Packet[Any]:
     """The packet with date and timecode of its picture in front of the slices."""
     assert packet.pts is not None
     assert packet.time_base is not None

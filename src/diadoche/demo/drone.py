@@ -90,7 +90,7 @@ def _write_still(path: Path, camera: Camera, time_s: Fraction) -> None:
         rows = bytearray(plane.buffer_size)
         for line in range(data.shape[0]):
             rows[line * plane.line_size : line * plane.line_size + data.shape[1]] = data[line].tobytes()
-        plane.update(rows)
+        plane.update(bytes(rows))
     with av.open(str(path), "w", format="image2", options={"update": "1"}) as still:
         stream = still.add_stream("mjpeg", rate=1)
         stream.width, stream.height, stream.pix_fmt = camera.width_px, camera.height_px, "yuvj420p"

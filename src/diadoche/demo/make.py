@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -83,7 +82,7 @@ def make_demo(folder: Path, told: Callable[[DemoCard, Path], None] = lambda _car
             shutil.rmtree(part, ignore_errors=True)
             part.mkdir()
             card.write(part)
-            os.replace(part, path)
+            part.replace(path)
         told(card, path)
         paths.append(path)
     return paths

@@ -45,7 +45,7 @@ def _flagged(frames: Iterator[av.VideoFrame], recording: Recording) -> Iterator[
     source = graph.add_buffer(
         width=recording.camera.width_px,
         height=recording.camera.height_px,
-        format="yuv420p",
+        format=av.VideoFormat("yuv420p"),
         time_base=1 / recording.rate,
     )
     mark, sink = graph.add("setfield", "tff"), graph.add("buffersink")

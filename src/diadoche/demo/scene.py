@@ -149,9 +149,7 @@ class View:
 
     def _write_number(self, luma: Plane, number: int) -> None:
         for place, bit in enumerate(number_blocks(number)):
-            self._box(
-                luma, STRIP_LEFT_PX + place * BLOCK_PX, STRIP_TOP_PX, BLOCK_PX, BLOCK_PX, 200 if bit else 40
-            )
+            self._box(luma, STRIP_LEFT_PX + place * BLOCK_PX, STRIP_TOP_PX, BLOCK_PX, BLOCK_PX, 200 if bit else 40)
         for place, digit in enumerate(f"{number:05}"):
             for line, bits in enumerate(_DIGITS[digit]):
                 for column in range(3):
@@ -242,11 +240,11 @@ def _paint(
     """The still part of the scene, and the maps by which its sea moves."""
     colour = np.empty(rays.shape, np.float32)
     height = np.clip(rays[..., 2] * 2.2, 0, 1)[..., None]
-    low, high = np.float32(yuv709(0.82, 0.84, 0.80)), np.float32(yuv709(0.45, 0.60, 0.74))
+    low, high = _colour(yuv709(0.82, 0.84, 0.80)), _colour(yuv709(0.45, 0.60, 0.74))
     colour[:] = low + (high - low) * height
     is_sea = rays[..., 2] < -0.002
     reach = camera.up_m / np.where(is_sea, -rays[..., 2], 1)
-    near, far = np.float32(yuv709(0.07, 0.20, 0.26)), np.float32(yuv709(0.33, 0.47, 0.52))
+    near, far = _colour(yuv709(0.07, 0.20, 0.26)), _colour(yuv709(0.33, 0.47, 0.52))
     colour[is_sea] = near + (far - near) * np.clip(reach[is_sea] / 900, 0, 1)[:, None]
     _paint_tower(camera, rays, colour)
     sea_top = int(np.argmax(is_sea.any(axis=1))) if is_sea.any() else rays.shape[0]
@@ -256,14 +254,18 @@ def _paint(
     return colour, sea_top, strength.astype(np.int16)[sea_top:], phase
 
 
+def _colour(code_values: tuple[float, float, float]) -> NDArray[np.float32]:
+    return np.array(code_values, np.float32)
+
+
 def _is_bare_sea(colour: NDArray[np.float32], is_sea: NDArray[np.bool_]) -> NDArray[np.bool_]:
     bare: NDArray[np.bool_] = is_sea & (colour[..., 1] > 128)
     return bare
 
 
 def _paint_tower(camera: Camera, rays: NDArray[np.float32], colour: NDArray[np.float32]) -> None:
-    white, band = np.float32(yuv709(0.90, 0.88, 0.82)), np.float32(yuv709(0.70, 0.20, 0.13))
-    rock, glass = np.float32(yuv709(0.20, 0.19, 0.17)), np.float32(yuv709(0.98, 0.93, 0.70))
+    white, band = _colour(yuv709(0.90, 0.88, 0.82)), _colour(yuv709(0.70, 0.20, 0.13))
+    rock, glass = _colour(yuv709(0.20, 0.19, 0.17)), _colour(yuv709(0.98, 0.93, 0.70))
     for radius, bottom, top, paint in (
         (16.0, 0.0, 3.0, rock),
         (TOWER_RADIUS_M, 3.0, TOWER_HEIGHT_M, white),

@@ -155,7 +155,9 @@ class CardsScreen:
     def can_offload_any(self) -> bool:
         """Whether the one button does something."""
         return any(
-            self._station.can_offload(key) for key, card in self._station.cards.items() if card.stage is not Stage.PROVEN
+            self._station.can_offload(key)
+            for key, card in self._station.cards.items()
+            if card.stage is not Stage.PROVEN
         )
 
     def offload_hint(self) -> str:
@@ -264,9 +266,15 @@ class CardsScreen:
         after = max(0, usage.free - coming_bytes)
         free = f"{size_text(after)} free after this" if coming_bytes else f"{size_text(usage.free)} free"
         return PlaceRow(
-            path, path.name or str(path), str(path.parent), free, 1 - usage.free / usage.total,
-            coming_bytes / usage.total, kept, True,
-        )  # fmt: skip
+            path,
+            path.name or str(path),
+            str(path.parent),
+            free,
+            1 - usage.free / usage.total,
+            coming_bytes / usage.total,
+            kept,
+            True,
+        )
 
 
 def _mark(card: CardIn) -> Mark:
@@ -347,5 +355,7 @@ def _ribbon(card: CardIn, place: Path, size: int, progress: Progress | None) -> 
         part = next((each for each in progress.parts if each.name == str(place)), None)
         if part is not None and part.total:
             mark = Mark.PROBLEM if part.state == "dropped" else Mark.UNDER_WAY
-            return Ribbon(key, place, min(1.0, part.copied / part.total), min(1.0, part.proven / part.total), mark, size)
+            return Ribbon(
+                key, place, min(1.0, part.copied / part.total), min(1.0, part.proven / part.total), mark, size
+            )
     return Ribbon(key, place, 0.0, 0.0, Mark.EXPECTED, size)

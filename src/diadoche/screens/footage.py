@@ -133,9 +133,8 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
     for video in facts.video[:1]:
         order = f", {video.field_order} field first" if video.field_order else ""
         frames = "every picture whole" if video.intra_only else "long-GOP"
-        lines.append(
-            f"{facts.container} · {spoken_codec(video.codec)} {video.profile} · {frames} · {video.bit_depth} bits {video.chroma}"
-        )
+        codec = f"{spoken_codec(video.codec)} {video.profile}".strip()
+        lines.append(f"{facts.container} · {codec} · {frames} · {video.bit_depth} bits {video.chroma}")
         lines.append(
             f"{video.width}×{video.height} · {rate_text(video.frame_rate)} {video.frame_rate_mode} · "
             f"{video.scan}{order} · {video.color.primaries}"

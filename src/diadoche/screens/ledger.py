@@ -82,7 +82,8 @@ class LedgerScreen:
             check = self._checks.get(copy.root, "")
             here = "" if Path(copy.root).is_dir() else " Not here now."
             mark = Mark.PROVEN if copy.status == "proven" and "not as" not in check else Mark.PROBLEM
-            copies.append((mark, f"{copy.root}\n{copy.status}, {count_text(copy.files_verified, 'file')} read back.{here} {check}".strip()))
+            read_back = f"{copy.status}, {count_text(copy.files_verified, 'file')} read back.{here} {check}"
+            copies.append((mark, f"{copy.root}\n{read_back}".strip()))
         page = Path(entry.html) if entry.html and Path(entry.html).exists() else None
         return LedgerDetail(f"{entry.card}, {size_text(entry.size_bytes)}", tuple(copies), page, "")
 

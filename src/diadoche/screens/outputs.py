@@ -26,7 +26,11 @@ _WORDS = {
     "convert": ("Convert", "An editor would render these at every step."),
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
-_CONTAINERS = {"mov": "MOV, picture and sound as they are", "mp4": "MP4, picture and sound as they are", "mkv": "Matroska, picture and sound as they are"}
+_CONTAINERS = {
+    "mov": "MOV, picture and sound as they are",
+    "mp4": "MP4, picture and sound as they are",
+    "mkv": "Matroska, picture and sound as they are",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,9 +116,13 @@ class OutputsScreen:
             return []
         return [
             MakeRequest(
-                clip.paths, "convert" if route == "convert" else "rewrap", self._chosen[route], folder, clip.card,
+                clip.paths,
+                "convert" if route == "convert" else "rewrap",
+                self._chosen[route],
+                folder,
+                clip.card,
                 clip_id=clip.id,
-            )  # fmt: skip
+            )
             for route in ("rewrap", "join", "convert")
             if route not in self._left_out
             for clip in self._of(route)
@@ -138,7 +146,11 @@ class OutputsScreen:
         usage = shutil.disk_usage(standing)
         coming = sum(row.size_bytes for row in self.groups() if row.included)
         if not coming:
-            return f"{size_text(usage.free)} free. Originals stay where they are, untouched.", 1 - usage.free / usage.total, 0.0
+            return (
+                f"{size_text(usage.free)} free. Originals stay where they are, untouched.",
+                1 - usage.free / usage.total,
+                0.0,
+            )
         words = f"About {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
         return words, 1 - usage.free / usage.total, coming / usage.total
 
@@ -167,7 +179,12 @@ class OutputsScreen:
                     frames = count_text(output.frames_out, "picture")
                     proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
                     rows.append(
-                        MadeRow(Path(output.output).name, output.output, f"{frames}, {size_text(output.bytes)}, {proof}", Mark.DONE)
+                        MadeRow(
+                            Path(output.output).name,
+                            output.output,
+                            f"{frames}, {size_text(output.bytes)}, {proof}",
+                            Mark.DONE,
+                        )
                     )
                 else:
                     what = output.problems[0].sentence() if output.problems else "It was not delivered."
@@ -207,12 +224,27 @@ class OutputsScreen:
             mark = Mark.UNDER_WAY
         if route == "unsupported":
             mark = Mark.PROBLEM
-        if route == "convert" and len({clip.facts.route.reasons for clip in clips if clip.facts}) == 1 and clips[0].facts:
+        if (
+            route == "convert"
+            and len({clip.facts.route.reasons for clip in clips if clip.facts}) == 1
+            and clips[0].facts
+        ):
             reason = clips[0].facts.route.reasons[0]
         return GroupRow(
-            route, title, reason, len(clips), len(open_clips), made, f"about {size_text(size)}" if open_clips else "",
-            size, self._choices(route), self._chosen.get(route, ""), route not in self._left_out, warning, mark,
-        )  # fmt: skip
+            route,
+            title,
+            reason,
+            len(clips),
+            len(open_clips),
+            made,
+            f"about {size_text(size)}" if open_clips else "",
+            size,
+            self._choices(route),
+            self._chosen.get(route, ""),
+            route not in self._left_out,
+            warning,
+            mark,
+        )
 
     def _choices(self, route: str) -> tuple[Choice, ...]:
         if route == "convert":

@@ -74,10 +74,16 @@ def _count(number: int) -> str:
 
 
 def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
-    parts = []
-    for stage, word in ((Stage.LISTING, "being listed"), (Stage.WAITING, "waiting its turn"), (Stage.CROSSING, "being copied and read back")):
+    parts: list[str] = []
+    for stage, word in (
+        (Stage.LISTING, "being listed"),
+        (Stage.WAITING, "waiting its turn"),
+        (Stage.CROSSING, "being copied and read back"),
+    ):
         count = sum(card.stage is stage for card in reading)
         if count:
-            parts.append(f"{_count(count).capitalize() if not parts else _count(count)} {'is' if count == 1 else 'are'} {word}")
+            parts.append(
+                f"{_count(count).capitalize() if not parts else _count(count)} {'is' if count == 1 else 'are'} {word}"
+            )
     sentence = ", ".join(parts) + "."
     return sentence + (f" {troubled[0].name} needs you." if troubled else "")

@@ -78,16 +78,25 @@ class WorkScreen:
         if undelivered:
             detail = job.result.problems[0].sentence() if job.result.problems else "Not delivered."
         return WorkRow(
-            job.number, job.title, "not delivered" if undelivered else job.state.value,
-            f"{percent} %" if percent is not None else "", _time(job, percent), percent, mark,
-            job.state in {State.WAITING, State.RUNNING}, job.state in {State.FAILED, State.STOPPED}, detail,
-        )  # fmt: skip
+            job.number,
+            job.title,
+            "not delivered" if undelivered else job.state.value,
+            f"{percent} %" if percent is not None else "",
+            _time(job, percent),
+            percent,
+            mark,
+            job.state in {State.WAITING, State.RUNNING},
+            job.state in {State.FAILED, State.STOPPED},
+            detail,
+        )
 
     def _waits_for(self, job: Job) -> str:
         if job.state is not State.WAITING:
             return ""
         before = [
-            each for each in self._runner.jobs() if each.resource == job.resource and each.state in {State.RUNNING, State.STOPPING}
+            each
+            for each in self._runner.jobs()
+            if each.resource == job.resource and each.state in {State.RUNNING, State.STOPPING}
         ]
         return f"Waits for: {before[0].title}" if before else ""
 

@@ -13,12 +13,12 @@ from diadoche.core.convert.outputs import Output, failed
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
-from diadoche.core.convert.spans import runs_on
 from diadoche.core.convert.transcode import Marks, convert
 from diadoche.core.errors import DiadocheError, MediaError, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.names import safe_name
+from diadoche.core.spans import runs_on
 from diadoche.core.watch import Watch
 from diadoche.services.queue.kinds import JobKind
 
@@ -63,14 +63,10 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
             f"{request.paths[0].name} holds no picture.", path=request.paths[0], safe="It is untouched.", do="Nothing."
         )
     if request.way == "rewrap":
-        return rewrap(
-            request.paths, facts, request.folder, watch, container=request.recipe, camera=request.camera
-        )
+        return rewrap(request.paths, facts, request.folder, watch, container=request.recipe, camera=request.camera)
     marks = Marks.parse(*request.marks, facts.video[0]) if request.marks else None
     recipe = recipe_named(request.recipe)
-    return convert(
-        FileSource(request.paths, facts), recipe, request.folder, watch, camera=request.camera, marks=marks
-    )
+    return convert(FileSource(request.paths, facts), recipe, request.folder, watch, camera=request.camera, marks=marks)
 
 
 def outputs_folder(place: Path, shoot: str) -> Path:
@@ -97,7 +93,9 @@ def clips_from(paths: Sequence[Path], own_layouts: Path | None, watch: Watch) ->
         if place not in cards:
             cards[place] = look(path, layouts, watch)
         card = cards[place]
-        spans = next((clip.spans for clip in card.clips if path.absolute() in {card.root / span for span in clip.spans}), ())
+        spans = next(
+            (clip.spans for clip in card.clips if path.absolute() in {card.root / span for span in clip.spans}), ()
+        )
         if path.is_dir():
             clips += [tuple(card.root / span for span in clip.spans) for clip in card.clips]
         elif len(spans) > 1:

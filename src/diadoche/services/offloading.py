@@ -93,20 +93,29 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
     plan = plan_for(request, card)
     name = card_name(card, request.camera)
     result = offload(
-        plan, watch, version=VERSION, now=lambda: datetime.now(UTC), patience_s=request.patience_s,
+        plan,
+        watch,
+        version=VERSION,
+        now=lambda: datetime.now(UTC),
+        patience_s=request.patience_s,
         pace_bytes_s=request.pace_bytes_s,
-    )  # fmt: skip
+    )
     return OffloadOutcome(card, name, plan.fingerprint, result, _write_waybills(request, card, name, plan, result))
 
 
-def _write_waybills(
-    request: OffloadRequest, card: Card, name: str, plan: OffloadPlan, result: OffloadResult
-) -> str:
+def _write_waybills(request: OffloadRequest, card: Card, name: str, plan: OffloadPlan, result: OffloadResult) -> str:
     """A waybill beside every copy that got a manifest; gives the first one's path."""
     page = WaybillPage(
-        request.shoot, name, card.title, card.clips, len(card.stills), [problem.what for problem in card.problems],
-        result, plan.digests, VERSION,
-    )  # fmt: skip
+        request.shoot,
+        name,
+        card.title,
+        card.clips,
+        len(card.stills),
+        [problem.what for problem in card.problems],
+        result,
+        plan.digests,
+        VERSION,
+    )
     html = waybill_html(page).encode("utf-8", "backslashreplace")
     written = []
     for copy in result.copies:
@@ -127,9 +136,16 @@ def _write_waybills(
 def record(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
     """Writes a finished offload into the ledger."""
     return record_offload(
-        ledger, request.shoot_id, outcome.name, outcome.card.layout, outcome.fingerprint, outcome.card.tree.files,
-        outcome.card.clips, outcome.result, outcome.waybill,
-    )  # fmt: skip
+        ledger,
+        request.shoot_id,
+        outcome.name,
+        outcome.card.layout,
+        outcome.fingerprint,
+        outcome.card.tree.files,
+        outcome.card.clips,
+        outcome.result,
+        outcome.waybill,
+    )
 
 
 KIND = JobKind("offload", OffloadRequest, OffloadOutcome, perform_offload, rank=0)

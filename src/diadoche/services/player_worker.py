@@ -11,7 +11,7 @@ import time
 from multiprocessing import resource_tracker
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
@@ -57,7 +57,9 @@ class _Player:
             self._reader.close()
             self._reader = None
         self._clip, self._speed = command["clip"], 0.0
-        self._reader = FrameReader([Path(path) for path in command["open"]], from_text(Facts, command["facts"]), VIEW_PX)
+        self._reader = FrameReader(
+            [Path(path) for path in command["open"]], from_text(Facts, command["facts"]), VIEW_PX
+        )
         self._show(0)
 
     def wait_s(self) -> float | None:
@@ -85,7 +87,7 @@ class _Player:
         self._moment = moment
         message: dict[str, Any] = {"clip": self._clip, "moment": moment, "playing": self._speed != 0}
         if picture is not None:
-            flat = np.frombuffer(self._memory.buf, np.uint8, picture.size, self._slot * SLOT_BYTES)
+            flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, picture.size, self._slot * SLOT_BYTES)
             flat[:] = picture.reshape(-1)
             message |= {"slot": self._slot, "width": picture.shape[1], "height": picture.shape[0]}
             self._slot = (self._slot + 1) % SLOTS

@@ -10,9 +10,11 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
+from typing import Any, cast
 
 import numpy as np
 
@@ -45,8 +47,12 @@ class PlayerProcess:
         self._memory = SharedMemory(create=True, size=SLOTS * SLOT_BYTES)
         self._process = subprocess.Popen(
             [sys.executable, "-m", "diadoche.services.player_worker", self._memory.name],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="ascii", start_new_session=True,
-        )  # fmt: skip
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            encoding="ascii",
+            start_new_session=True,
+        )
         self._thread = threading.Thread(target=self._listen, name="player", daemon=True)
         self._thread.start()
 
@@ -65,10 +71,8 @@ class PlayerProcess:
     def close(self) -> None:
         """Ends the process."""
         if self._process.stdin is not None:
-            try:
+            with suppress(BrokenPipeError):
                 self._process.stdin.close()
-            except BrokenPipeError:
-                pass
         try:
             self._process.wait(timeout=5)
         except subprocess.TimeoutExpired:
@@ -100,8 +104,6 @@ class PlayerProcess:
             if message.get("slot") is not None:
                 size = message["height"] * message["width"] * 3
                 start = message["slot"] * SLOT_BYTES
-                flat = np.frombuffer(self._memory.buf, np.uint8, size, start).copy()
+                flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, size, start).copy()
                 picture = flat.reshape(message["height"], message["width"], 3)
-            self._told(
-                Shown(message["clip"], message["moment"], picture, message["playing"], message.get("rate", 0.0))
-            )
+            self._told(Shown(message["clip"], message["moment"], picture, message["playing"], message.get("rate", 0.0)))

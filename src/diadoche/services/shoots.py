@@ -61,7 +61,9 @@ def latest_shoot(ledger: Ledger) -> Shoot | None:
         return _shoot(row) if row else None
 
 
-def change_shoot(ledger: Ledger, shoot: Shoot, *, name: str | None = None, settings: ShootSettings | None = None) -> Shoot:
+def change_shoot(
+    ledger: Ledger, shoot: Shoot, *, name: str | None = None, settings: ShootSettings | None = None
+) -> Shoot:
     """The shoot with another name or other settings."""
     with ledger.session() as session:
         row = session.get_one(ShootRow, shoot.id)

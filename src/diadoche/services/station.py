@@ -25,7 +25,6 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.shoots import Shoot
 
-
 # What stands in for the reader's name where a folder was chosen.
 FOLDER_READER = "a folder"
 
@@ -135,9 +134,15 @@ class Station:
         card = self.cards[key]
         settings = self.shoot.settings
         return OffloadRequest(
-            card.medium.path, settings.places, self.shoot.id, self.shoot.name, card.medium.label, settings.digests,
-            own_layouts=self._places.own_layouts, pace_bytes_s=card.medium.pace_bytes_s,
-        )  # fmt: skip
+            card.medium.path,
+            settings.places,
+            self.shoot.id,
+            self.shoot.name,
+            card.medium.label,
+            settings.digests,
+            own_layouts=self._places.own_layouts,
+            pace_bytes_s=card.medium.pace_bytes_s,
+        )
 
     def offload(self, key: str) -> None:
         """Starts the offload of a card; what makes no sense is shown on the card."""
@@ -220,7 +225,11 @@ class Station:
 
     def _identify_new(self, job: Job) -> None:
         """As soon as a copy is proven, its clips are looked at from there, not from the card."""
-        new = [clip for clip in kept_clips(self._ledger, job.request.shoot_id) if clip.facts is None and clip.id not in self._looked_at]
+        new = [
+            clip
+            for clip in kept_clips(self._ledger, job.request.shoot_id)
+            if clip.facts is None and clip.id not in self._looked_at
+        ]
         if new:
             self._looked_at.update(clip.id for clip in new)
             clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in new)

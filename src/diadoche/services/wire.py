@@ -6,7 +6,6 @@ File names that are no UTF-8 pass as lone surrogates in ASCII escapes.
 from __future__ import annotations
 
 import json
-from functools import cache
 from typing import Any, TypeVar, cast
 
 from pydantic import TypeAdapter
@@ -14,9 +13,14 @@ from pydantic import TypeAdapter
 T = TypeVar("T")
 
 
-@cache
+# Building an adapter takes milliseconds; there are a few dozen kinds in all.
+_adapters: dict[Any, TypeAdapter[Any]] = {}
+
+
 def _adapter(kind: Any) -> TypeAdapter[Any]:
-    return TypeAdapter(kind)
+    if kind not in _adapters:
+        _adapters[kind] = TypeAdapter(kind)
+    return _adapters[kind]
 
 
 def to_text(value: object, kind: Any = None) -> str:

@@ -112,7 +112,9 @@ def install_hook() -> None:
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         text = "".join(traceback.format_exception(kind, error, trace))
         LOG.error(text)
-        box = QMessageBox(QMessageBox.Icon.Warning, "Diadoche", "The program failed at this. Originals and copies are untouched.")
+        box = QMessageBox(
+            QMessageBox.Icon.Warning, "Diadoche", "The program failed at this. Originals and copies are untouched."
+        )
         box.setDetailedText(text)
         box.exec()
 

@@ -32,7 +32,9 @@ class CardPanel(QFrame):
         self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
         self._remark, self._advice = label(name="problem", wrap=True), label(name="soft", wrap=True)
         self._kept = label(name="strong")
-        self._again = button("Offload again", lambda: screen.offload(key), name="link", tip="Take the whole card once more")
+        self._again = button(
+            "Offload again", lambda: screen.offload(key), name="link", tip="Take the whole card once more"
+        )
         self._stop = button("Stop", lambda: screen.stop(key), name="link", tip="What has arrived is kept")
         self._gone = button("Take it off the board", lambda: screen.dismiss(key), name="link")
         top = QHBoxLayout()
@@ -166,7 +168,7 @@ class Board(QWidget):
             self._places[str(row.path)].show_row(row)
         self._no_place.setVisible(not rows)
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         heaviest = max((ribbon.weight_bytes for ribbon in self._ribbons), default=1) or 1

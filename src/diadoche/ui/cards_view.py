@@ -71,7 +71,10 @@ class CardsView(QWidget):
         row.addWidget(button("Choose a folder…", self.choose_card, tip="Any folder is as good as a card (Ctrl+O)"))
         row.addWidget(button("Add a place…", self.choose_place, tip="One more folder that copies go to (Ctrl+P)"))
         self.offload_button = button(
-            "Offload", self._screen.offload_all, name="main", tip="Copy every card that is in, and prove it (Ctrl+Return)"
+            "Offload",
+            self._screen.offload_all,
+            name="main",
+            tip="Copy every card that is in, and prove it (Ctrl+Return)",
         )
         row.addWidget(self.offload_button)
         return bar
@@ -130,7 +133,11 @@ class _FirstPage(QWidget):
         column.addWidget(name)
         column.addSpacing(8)
         column.addWidget(label("2. Copies go to a disk you trust", "strong"))
-        column.addWidget(label("Two places on two disks are the custom of the trade; the second can follow later.", "soft", wrap=True))
+        column.addWidget(
+            label(
+                "Two places on two disks are the custom of the trade; the second can follow later.", "soft", wrap=True
+            )
+        )
         self.place_button = button("Choose the first place…", choose_place, name="main")
         row = QHBoxLayout()
         row.addWidget(self.place_button)

@@ -26,9 +26,14 @@ class FootageView(QWidget):
         self.player = PlayerView(theme)
         self._headline = label(name="soft")
         self._model = RowsModel(
-            theme, COLUMNS, lambda: len(screen.clips), screen.texts,
-            lambda row: Mark.PROBLEM if screen.has_problem(row) else None, tips=TOOLTIPS, mark_column=1,
-        )  # fmt: skip
+            theme,
+            COLUMNS,
+            lambda: len(screen.clips),
+            screen.texts,
+            lambda row: Mark.PROBLEM if screen.has_problem(row) else None,
+            tips=TOOLTIPS,
+            mark_column=1,
+        )
         self.table = table(self._model, "Clips", 0, _WIDTHS)
         self.table.installEventFilter(self)
         selection = self.table.selectionModel()
@@ -68,7 +73,11 @@ class FootageView(QWidget):
         column.setContentsMargins(14, 10, 14, 10)
         column.setSpacing(3)
         self._title, self._reasons = label(name="title", wrap=True), label(wrap=True)
-        self._facts, self._kept, self._problems = label(name="soft", wrap=True), label(name="proven"), label(name="problem", wrap=True)
+        self._facts, self._kept, self._problems = (
+            label(name="soft", wrap=True),
+            label(name="proven"),
+            label(name="problem", wrap=True),
+        )
         for part in (self._title, self._reasons, self._facts, self._kept, self._problems):
             column.addWidget(part)
         column.addStretch(1)
@@ -106,7 +115,7 @@ class FootageView(QWidget):
             part.setText(text)
             part.setVisible(bool(text))
 
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # noqa: N802  # Qt's name
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # Qt's name
         """Keys that mean nothing to the table go to the player; Return takes the focus there."""
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter}:

@@ -50,7 +50,9 @@ class LedgerView(QWidget):
         row.addLayout(words, 1)
         buttons = QVBoxLayout()
         self._open = button("Open the waybill", self._open_page, tip="The page that lies beside the copies")
-        self._check = button("Check the copies again", self._screen.check_copies, tip="Read every byte back from the disks")
+        self._check = button(
+            "Check the copies again", self._screen.check_copies, tip="Read every byte back from the disks"
+        )
         buttons.addWidget(self._open)
         buttons.addWidget(self._check)
         buttons.addStretch(1)

@@ -165,20 +165,20 @@ class MainWindow(QMainWindow):
         elif current is self.work:
             self.work.refresh()
 
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # Qt's name
         assert event is not None
         mime = event.mimeData()
         if mime is not None and mime.hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+    def dropEvent(self, event: QDropEvent | None) -> None:  # Qt's name
         assert event is not None
         mime = event.mimeData()
         for url in mime.urls() if mime is not None else []:
             path = Path(url.toLocalFile())
             self._desk.cards.open_folder(path if path.is_dir() else path.parent)
 
-    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802  # Qt's name
+    def closeEvent(self, event: QCloseEvent | None) -> None:  # Qt's name
         self._timer.stop()
         self.footage.player.close_process()
         super().closeEvent(event)

@@ -93,6 +93,6 @@ class MarkWidget(QWidget):
         self.setToolTip(mark.value.capitalize())
         self.update()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         paint_mark(painter, QRectF(self.rect()).adjusted(1, 1, -1, -1), self._mark, self._theme.colours)

@@ -103,9 +103,12 @@ class OutputsView(QWidget):
         self._made_heading = label("Made", "heading")
         column.addWidget(self._made_heading)
         self._model = RowsModel(
-            theme, ("Output", "Checked"), lambda: len(screen.made()),
-            lambda row: (screen.made()[row].name, screen.made()[row].words), lambda row: screen.made()[row].mark,
-        )  # fmt: skip
+            theme,
+            ("Output", "Checked"),
+            lambda: len(screen.made()),
+            lambda row: (screen.made()[row].name, screen.made()[row].words),
+            lambda row: screen.made()[row].mark,
+        )
         self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
         self.made_table.doubleClicked.connect(lambda index: self._open(index.row()))
         column.addWidget(self.made_table, 1)
@@ -126,7 +129,9 @@ class OutputsView(QWidget):
         row.addLayout(words, 1)
         self._bar.setFixedWidth(200)
         row.addWidget(self._bar)
-        self._hand_off = button("Hand off…", self._hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)")
+        self._hand_off = button(
+            "Hand off…", self._hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)"
+        )
         row.addWidget(self._hand_off)
         self.make_button = button("Make", self._screen.make, name="main", tip="Make and check every output (Ctrl+M)")
         row.addWidget(self.make_button)

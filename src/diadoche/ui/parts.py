@@ -46,7 +46,7 @@ class ChoiceBox(QComboBox):
         super().__init__()
         self._theme = theme
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         super().paintEvent(event)
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -71,7 +71,7 @@ class ShareBar(QWidget):
         self.setToolTip(self.accessibleName())
         self.update()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         c = self._theme.colours
         box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
@@ -109,10 +109,10 @@ class RowsModel(QAbstractTableModel):
         self._mark_column = mark_column
         self._shown = 0
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: N802, B008  # Qt's name and default
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
         return 0 if parent.isValid() else self._shown
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: N802, B008  # Qt's name and default
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
         return 0 if parent.isValid() else len(self._columns)
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
@@ -128,7 +128,7 @@ class RowsModel(QAbstractTableModel):
                 return f"{self._texts(index.row())[index.column()]}, {mark.value}"
         return None
 
-    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:  # noqa: N802
+    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if way != Qt.Orientation.Horizontal:
             return None
         if role == Qt.ItemDataRole.DisplayRole:

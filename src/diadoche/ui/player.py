@@ -48,10 +48,10 @@ class PlayerView(QWidget):
         self.setToolTip("Space plays; J K L; arrows step; Home and End")
         self._name_it()
 
-    def hasHeightForWidth(self) -> bool:  # noqa: N802  # Qt's name
+    def hasHeightForWidth(self) -> bool:  # Qt's name
         return True
 
-    def heightForWidth(self, width: int) -> int:  # noqa: N802  # Qt's name
+    def heightForWidth(self, width: int) -> int:  # Qt's name
         return width * 9 // 16 + _BAR_PX
 
     def close_process(self) -> None:
@@ -115,7 +115,7 @@ class PlayerView(QWidget):
         self._process.show(self.moment)
         self.update()
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # Qt's name
         assert event is not None
         if not self.obey_key(event.key()):
             super().keyPressEvent(event)
@@ -139,7 +139,7 @@ class PlayerView(QWidget):
         doing()
         return True
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # Qt's name
         assert event is not None
         self.setFocus()
         if event.position().y() >= self.height() - _BAR_PX and self._shape is not None:
@@ -186,7 +186,7 @@ class PlayerView(QWidget):
         name = self._clip.clip.name if self._clip else "no clip"
         self.setAccessibleName(f"Player: {name}, {self._place_words()} {self._problem}".strip())
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         c = self._theme.colours
         stage = QRectF(0, 0, self.width(), self.height() - _BAR_PX)
@@ -197,7 +197,9 @@ class PlayerView(QWidget):
         else:
             painter.setPen(QColor("#FFFFFF"))
             words = self._problem or ("Choose a clip in the table." if self._clip is None else "")
-            painter.drawText(stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
+            painter.drawText(
+                stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words
+            )
         self._paint_bar(painter)
         if self.hasFocus():
             painter.setPen(QPen(QColor(c.way), 3))

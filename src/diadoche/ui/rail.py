@@ -29,13 +29,13 @@ class RailItem(QAbstractButton):
             self.setAccessibleName(f"{self.text()}: {summary}")
             self.update()
 
-    def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
+    def sizeHint(self) -> QSize:  # Qt's name
         return QSize(120, self._theme.px(4.0))
 
-    def minimumSizeHint(self) -> QSize:  # noqa: N802  # Qt's name
+    def minimumSizeHint(self) -> QSize:  # Qt's name
         return self.sizeHint()
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         c = self._theme.colours
         if self.isChecked():

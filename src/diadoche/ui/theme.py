@@ -33,13 +33,33 @@ class Colours:
 
 
 LIGHT = Colours(
-    "#F5F2EA", "#FFFDF8", "#E9E4D8", "#D8D1C2", "#1D2B2F", "#566263", "#1E7B68", "#2C5F9E", "#B3371F", "#BFC3BD",
-    "#7F7F7F", False,
-)  # fmt: skip
+    "#F5F2EA",
+    "#FFFDF8",
+    "#E9E4D8",
+    "#D8D1C2",
+    "#1D2B2F",
+    "#566263",
+    "#1E7B68",
+    "#2C5F9E",
+    "#B3371F",
+    "#BFC3BD",
+    "#7F7F7F",
+    False,
+)
 DARK = Colours(
-    "#1B1F20", "#242A2B", "#151819", "#384041", "#E8E6DF", "#9AA5A4", "#4FB59C", "#7FB0E8", "#F08A70", "#4A5453",
-    "#5A5A5A", True,
-)  # fmt: skip
+    "#1B1F20",
+    "#242A2B",
+    "#151819",
+    "#384041",
+    "#E8E6DF",
+    "#9AA5A4",
+    "#4FB59C",
+    "#7FB0E8",
+    "#F08A70",
+    "#4A5453",
+    "#5A5A5A",
+    True,
+)
 
 
 class Theme:
@@ -123,7 +143,8 @@ def _style_sheet(c: Colours, px: object) -> str:
     QLabel#way {{ color: {c.way}; font-weight: 700; }}
     QLabel#proven {{ color: {c.proven}; font-weight: 700; }}
     QLabel#problem {{ color: {c.problem}; font-weight: 600; }}
-    QPushButton {{ background: {c.panel}; border: 1px solid {c.ink}; border-radius: 3px; padding: 6px 14px; font-weight: 600; }}
+    QPushButton {{ background: {c.panel}; border: 1px solid {c.ink}; border-radius: 3px; padding: 6px 14px;
+        font-weight: 600; }}
     QPushButton:hover {{ background: {c.rail}; }}
     QPushButton:focus {{ border: 2px solid {c.way}; padding: 5px 13px; }}
     QPushButton:disabled {{ border-color: {c.line}; color: {c.soft}; }}

@@ -48,4 +48,3 @@ class WatchLineView(QFrame):
             if part.text() != text:
                 part.setText(text)
         self.setAccessibleName(f"{line.first} {line.second}")
-

@@ -23,10 +23,12 @@ class WorkView(QWidget):
         self._empty = label("Nothing was asked for yet.", "soft")
         column.addWidget(self._empty)
         self._model = RowsModel(
-            theme, COLUMNS, lambda: len(self._rows),
+            theme,
+            COLUMNS,
+            lambda: len(self._rows),
             lambda row: (self._rows[row].title, self._rows[row].state, self._rows[row].far, self._rows[row].time),
             lambda row: self._rows[row].mark,
-        )  # fmt: skip
+        )
         self.table = table(self._model, "Jobs", 0, (480, 130, 110, 190))
         selection = self.table.selectionModel()
         assert selection is not None

@@ -80,7 +80,14 @@ def look(path: Path, layouts: tuple[Layout, ...], watch: Watch) -> Card:
     if layout.joined_by == "playlists":
         clips = _joined_by_times(clips, any("no playlist" in problem.what for problem in problems))
     return Card(
-        tree, layout.name, layout.title, layout.camera, found.evidence, tuple(clips), sorted_files.stills, tuple(problems)
+        tree,
+        layout.name,
+        layout.title,
+        layout.camera,
+        found.evidence,
+        tuple(clips),
+        sorted_files.stills,
+        tuple(problems),
     )
 
 

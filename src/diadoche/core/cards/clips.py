@@ -199,7 +199,10 @@ def _incomplete(tree: Tree, streams: Sequence[FileEntry], has_playlists: bool) -
             _lacking("There is no playlist: which files make up one recording is taken from their times.", "")
         )
     names = {file.name.upper() for file in tree.files}
-    for wanted, other, what in (("INDEX.BDM", "INDEX.BDMV", "index"), ("MOVIEOBJ.BDM", "MOVIEOBJECT.BDMV", "movie object")):
+    for wanted, other, what in (
+        ("INDEX.BDM", "INDEX.BDMV", "index"),
+        ("MOVIEOBJ.BDM", "MOVIEOBJECT.BDMV", "movie object"),
+    ):
         if wanted not in names and other not in names:
             problems.append(_lacking(f"The {what} ({wanted}) is missing.", ""))
     return problems

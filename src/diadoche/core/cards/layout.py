@@ -170,5 +170,7 @@ def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
     # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
     with suppress(OSError):
         above = "/".join(parts[:-1])
-        paths += [f"{above}/{entry.name}" if above else entry.name for entry in folder.parent.iterdir() if entry.is_dir()]
+        paths += [
+            f"{above}/{entry.name}" if above else entry.name for entry in folder.parent.iterdir() if entry.is_dir()
+        ]
     return any(re.fullmatch(mark, f"{path}/", re.IGNORECASE) for mark in layout.marks for path in paths)

@@ -11,9 +11,9 @@ import av
 import av.error
 import xxhash
 
-from diadoche.core.convert.spans import first_picture_s, parts, tracks_of
 from diadoche.core.media import opened
 from diadoche.core.rates import nearest_standard
+from diadoche.core.spans import first_picture_s, parts, tracks_of
 from diadoche.core.watch import Progress, Watch
 
 # Sound is cut into frames of up to 2048 samples; a container may round its start and end to those.
@@ -90,7 +90,7 @@ def _decode_part(
     step: Callable[[], None],
 ) -> Fraction:
     tracks = tracks_of(media)
-    tracks[0].thread_type = "AUTO"
+    media.streams.video[0].thread_type = "AUTO"
     start_s = first_picture_s(media)
     rate = media.streams.video[0].average_rate or Fraction(25)
     before = found.pictures
@@ -120,7 +120,7 @@ def _decode_part(
 def digest_picture(digest: xxhash.xxh3_128, frame: av.VideoFrame) -> None:
     """Adds the visible samples of a picture, without the padding of its lines."""
     for number, plane in enumerate(frame.planes):
-        memory = memoryview(plane)  # type: ignore[arg-type]  # planes are buffers
+        memory = memoryview(plane)
         component = frame.format.components[number] if number < len(frame.format.components) else None
         width = plane.width * (((component.bits if component else 8) + 7) // 8)
         if len(frame.planes) == 1 and frame.format.is_rgb:

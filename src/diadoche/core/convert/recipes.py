@@ -66,6 +66,7 @@ class Recipe(BaseModel):
     codec: str
     encoder: str
     bits_a_pixel: float
+    holds_full_range: bool = True
     variants: tuple[Variant, ...]
 
     def variant_for(self, video: VideoFacts) -> Variant:
@@ -92,6 +93,8 @@ class Recipe(BaseModel):
             losses.append(f"{self.title} holds {variant.bit_depth} of {video.bit_depth} bits.")
         if _CHROMA_RANK.get(variant.chroma_kept, 3) < _CHROMA_RANK.get(video.chroma, 0):
             losses.append(f"{self.title} holds colour as {variant.chroma_kept}, not as {video.chroma}.")
+        if video.color.range == "full" and not self.holds_full_range:
+            losses.append(f"{self.title} holds limited range: full-range levels are mapped to it.")
         return tuple(losses)
 
     def estimated_bytes(self, facts: Facts) -> int:
@@ -104,7 +107,13 @@ class Recipe(BaseModel):
 
     def as_dict(self) -> dict[str, str]:
         """The recipe as the command line's JSON has it."""
-        return {"name": self.name, "title": self.title, "container": self.container, "video": self.codec, "audio": "pcm"}
+        return {
+            "name": self.name,
+            "title": self.title,
+            "container": self.container,
+            "video": self.codec,
+            "audio": "pcm",
+        }
 
 
 @cache

@@ -6,6 +6,7 @@ import time
 from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
+from typing import cast
 
 import av
 from av.container import OutputContainer
@@ -15,11 +16,11 @@ from diadoche.core.convert.check import compare, decode_all
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PcmTrack, SampleDigest
-from diadoche.core.convert.spans import TimedPacket, packets, parts, tracks_of
 from diadoche.core.convert.targets import muxing, new_file, output_name
 from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
+from diadoche.core.spans import TimedPacket, packets, parts, tracks_of
 from diadoche.core.timecode import Timecode, may_drop
 from diadoche.core.watch import Progress, Watch
 
@@ -71,13 +72,32 @@ def rewrap(
             what = (checks.failures() if checks else "") or "packets or pictures differ"
             part.unlink()
             return Output(
-                sources, "", f"rewrap-{container}", pictures, 0, checks, identical, same_pictures, 0,
-                facts.size_bytes, time.monotonic() - began_s, (withheld(name, what),),
-            )  # fmt: skip
+                sources,
+                "",
+                f"rewrap-{container}",
+                pictures,
+                0,
+                checks,
+                identical,
+                same_pictures,
+                0,
+                facts.size_bytes,
+                time.monotonic() - began_s,
+                (withheld(name, what),),
+            )
     return Output(
-        sources, str(final[0]), f"rewrap-{container}", pictures, pictures, checks, identical,
-        same_pictures, size, facts.size_bytes, time.monotonic() - began_s,
-    )  # fmt: skip
+        sources,
+        str(final[0]),
+        f"rewrap-{container}",
+        pictures,
+        pictures,
+        checks,
+        identical,
+        same_pictures,
+        size,
+        facts.size_bytes,
+        time.monotonic() - began_s,
+    )
 
 
 def _copy_packets(
@@ -86,7 +106,9 @@ def _copy_packets(
     options = {"write_tmcd": "1"} if container in {"mov", "mp4"} else {}
     with muxing(part, container, options) as target:
         with opened(parts(paths)[0]) as media:
-            tracks = [_Track(target, stream, facts, number, container) for number, stream in enumerate(tracks_of(media))]
+            tracks = [
+                _Track(target, stream, facts, number, container) for number, stream in enumerate(tracks_of(media))
+            ]
             write_dates(target, tracks[0].stream, facts)
         pictures = 0
         for timed in packets(paths):
@@ -127,7 +149,7 @@ class _Track:
             self.digest = self._pcm.digest
         else:
             self.stream = target.add_stream_from_template(source, opaque=True)
-            self.digest = TrackDigest(codec, source.codec_context.extradata)  # type: ignore[union-attr]  # it has one
+            self.digest = TrackDigest(codec, source.codec_context.extradata)
         if number == 0 and facts.video[0].frame_rate_mode == "constant":
             # The muxer takes the rate of the timecode track from this clock; every picture lies on it.
             self.stream.time_base = 1 / facts.video[0].frame_rate
@@ -136,8 +158,7 @@ class _Track:
         """Writes one packet."""
         if self._pcm is not None:
             for frame in timed.packet.decode():
-                assert isinstance(frame, av.AudioFrame)
-                for sound in self._pcm.encode(frame, timed.pts_s):
+                for sound in self._pcm.encode(cast(av.AudioFrame, frame), timed.pts_s):
                     target.mux(sound)
             return
         packet = timed.packet
@@ -157,7 +178,7 @@ class _Track:
 
 def codec_of(stream: Stream) -> str:
     """The codec's published name."""
-    name: str = stream.codec_context.codec.canonical_name  # type: ignore[union-attr]  # picture and sound have one
+    name: str = stream.codec_context.codec.canonical_name
     return name
 
 
@@ -170,7 +191,7 @@ def _read_back(part: Path, digests: list[TrackDigest | SampleDigest]) -> bool:
         again: list[TrackDigest | SampleDigest] = [
             SampleDigest()
             if isinstance(digest, SampleDigest)
-            else TrackDigest(codec_of(stream), stream.codec_context.extradata)  # type: ignore[union-attr]  # it has one
+            else TrackDigest(codec_of(stream), stream.codec_context.extradata)
             for stream, digest in zip(tracks, digests, strict=True)
         ]
         place = {stream.index: number for number, stream in enumerate(tracks)}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from typing import Any, cast
 
 import av
 import numpy as np
@@ -35,7 +36,7 @@ class SampleDigest:
     def take(self, samples: Samples) -> None:
         """Interleaved samples of 16 or 32 bits, shape (1, count)."""
         self._values += samples.size
-        self._digest.update(np.ascontiguousarray(samples))
+        self._digest.update(np.ascontiguousarray(samples).data)
 
     def value(self) -> tuple[int, str]:
         """How many samples of all channels, and what they were."""
@@ -50,16 +51,16 @@ class PcmTrack:
         encoder = pcm_encoder(facts)
         self._format = "s16" if encoder == "pcm_s16le" else "s32"
         self._rate = facts.sample_rate
-        self.stream: AudioStream = target.add_stream(encoder, rate=facts.sample_rate, layout=facts.layout)
+        self.stream = cast(AudioStream, target.add_stream(encoder, rate=facts.sample_rate, layout=facts.layout))
         self._resampler = av.AudioResampler(format=self._format, layout=facts.layout, rate=facts.sample_rate)
         self._aligned_start = aligned
         self._next_sample: int | None = None
         self.digest = SampleDigest()
 
-    def encode(self, frame: av.AudioFrame, time_s: Fraction) -> Iterator[av.Packet]:
+    def encode(self, frame: av.AudioFrame, time_s: Fraction) -> Iterator[av.Packet[Any]]:
         """Packets of one decoded frame that begins at `time_s` from the first picture."""
         for plain in self._resampler.resample(frame):
-            samples = plain.to_ndarray()
+            samples = cast(Samples, plain.to_ndarray())
             if self._next_sample is None:
                 if self._aligned_start:
                     samples = self._aligned(samples, plain.layout.nb_channels, time_s)
@@ -69,7 +70,7 @@ class PcmTrack:
             self.digest.take(samples)
             yield from self._packets(samples, plain.layout.name)
 
-    def flush(self) -> Iterator[av.Packet]:
+    def flush(self) -> Iterator[av.Packet[Any]]:
         """What the encoder still holds."""
         yield from self.stream.encode(None)
 
@@ -82,8 +83,8 @@ class PcmTrack:
             return np.concatenate([np.zeros((1, gap * channels), samples.dtype), samples], axis=1)
         return samples
 
-    def _packets(self, samples: Samples, layout: str) -> Iterator[av.Packet]:
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format=self._format, layout=layout)
+    def _packets(self, samples: Samples, layout: str) -> Iterator[av.Packet[Any]]:
+        frame = av.AudioFrame.from_ndarray(cast(Any, np.ascontiguousarray(samples)), format=self._format, layout=layout)
         frame.sample_rate = self._rate
         frame.time_base = Fraction(1, self._rate)
         frame.pts = self._next_sample

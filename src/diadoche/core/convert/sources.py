@@ -12,9 +12,9 @@ from typing import Protocol
 
 import av
 
-from diadoche.core.convert.spans import first_picture_s, parts, tracks_of
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
+from diadoche.core.spans import first_picture_s, parts, tracks_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,15 +71,17 @@ class FileSource:
             end_s = offset_s
             with opened(part) as media, decoding(part[0]):
                 tracks = tracks_of(media)
-                tracks[0].thread_type = "AUTO"
+                media.streams.video[0].thread_type = "AUTO"
                 place = {stream.index: number for number, stream in enumerate(tracks)}
                 shift_s = offset_s - first_picture_s(media)
                 for packet in media.demux(tracks):
                     for frame in packet.decode():
+                        if not isinstance(frame, av.VideoFrame | av.AudioFrame):
+                            continue
                         time_s = (frame.pts or 0) * Fraction(frame.time_base or 1) + shift_s
                         if isinstance(frame, av.VideoFrame):
                             end_s = max(end_s, time_s + frame_s)
                             yield Picture(frame, time_s)
-                        elif isinstance(frame, av.AudioFrame):
+                        else:
                             yield Sound(place[packet.stream_index] - 1, frame, time_s)
             offset_s = end_s

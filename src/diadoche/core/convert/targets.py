@@ -28,7 +28,9 @@ def output_name(camera: str, start: datetime | None, original: str, ending: str)
 
 
 @contextmanager
-def new_file(folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...]) -> Iterator[tuple[Path, list[Path]]]:
+def new_file(
+    folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...]
+) -> Iterator[tuple[Path, list[Path]]]:
     """A temporary file in `folder` that gets a free name when the block ends well, and is removed when not.
 
     Yields:

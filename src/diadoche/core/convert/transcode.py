@@ -6,6 +6,7 @@ encoder's. Chroma of interlaced pictures is resampled by field. Colour tags and 
 
 from __future__ import annotations
 
+import itertools
 import os
 import time
 from collections.abc import Iterator
@@ -19,13 +20,13 @@ import av.filter
 from av.container import OutputContainer
 from av.video.stream import VideoStream
 
+from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, code_of
 from diadoche.core.convert.check import Checks, Decoded, compare, decode_all
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.recipes import Recipe, Variant
 from diadoche.core.convert.rewrap import write_dates
 from diadoche.core.convert.sound import PcmTrack
 from diadoche.core.convert.sources import Picture, PictureSource
-from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, code_of
 from diadoche.core.convert.targets import muxing, new_file, output_name
 from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts, VideoFacts
@@ -34,6 +35,13 @@ from diadoche.core.timecode import Timecode
 from diadoche.core.watch import Progress, Watch
 
 _FULL_RANGE = "full"
+_SCALE_MATRICES = {
+    "BT.709": "bt709",
+    "BT.601 (625)": "bt470bg",
+    "BT.601 (525)": "smpte170m",
+    "SMPTE 240M": "smpte240m",
+    "BT.2020": "bt2020nc",
+}
 # The media library's codes; QuickTime's field box is written from them.
 _PROGRESSIVE = 1
 _FIELD_CODES = {"top": 2, "bottom": 3, None: 2}
@@ -56,7 +64,9 @@ class Marks:
         try:
             marks = cls(_picture_number(begin, video), _picture_number(end, video))
         except ValueError as error:
-            raise RequestError(f"{begin} to {end} is no part of this clip: {error}.", do="Give numbers or timecodes.") from error
+            raise RequestError(
+                f"{begin} to {end} is no part of this clip: {error}.", do="Give numbers or timecodes."
+            ) from error
         if not 0 <= marks.first < marks.end:
             raise RequestError(f"{begin} to {end} is no part of this clip.", do="The out mark comes after the in mark.")
         return marks
@@ -107,20 +117,40 @@ def convert(
         if not checks.passed:
             part.unlink()
             return Output(
-                sources, "", recipe.name, wanted, job.pictures, checks, None, None, 0, estimate,
-                time.monotonic() - began_s, (*losses, withheld(name, checks.failures())),
-            )  # fmt: skip
+                sources,
+                "",
+                recipe.name,
+                wanted,
+                job.pictures,
+                checks,
+                None,
+                None,
+                0,
+                estimate,
+                time.monotonic() - began_s,
+                (*losses, withheld(name, checks.failures())),
+            )
     return Output(
-        sources, str(final[0]), recipe.name, wanted, job.pictures, checks, None, None, size, estimate,
-        time.monotonic() - began_s, losses,
-    )  # fmt: skip
+        sources,
+        str(final[0]),
+        recipe.name,
+        wanted,
+        job.pictures,
+        checks,
+        None,
+        None,
+        size,
+        estimate,
+        time.monotonic() - began_s,
+        losses,
+    )
 
 
 def _loss(what: str, name: str) -> Problem:
     return Problem(what, name, "The original keeps everything.", "Choose a recipe that holds more if that matters.")
 
 
-class _decode_errors:  # noqa: N801  # reads as a phrase where it is used
+class _decode_errors:  # reads as a phrase where it is used
     """Turns a decoder's failure into ours."""
 
     def __init__(self, source: PictureSource) -> None:
@@ -152,6 +182,8 @@ class _Encoding:
         self._variant = variant
         self._marks = marks
         self._watch = watch
+        full = self._video.color.range == _FULL_RANGE and recipe.holds_full_range
+        self._range = _FULL_RANGE if full else "limited"
         self._graph: tuple[av.filter.Graph, tuple[int, int, str]] | None = None
         self._seen = 0
         self.pictures = 0
@@ -181,7 +213,9 @@ class _Encoding:
                 target.mux(packet)
 
     def _stream(self, target: OutputContainer) -> VideoStream:
-        stream = target.add_stream(self._recipe.encoder, rate=self._video.frame_rate, options=dict(self._variant.options))
+        stream = target.add_stream(
+            self._recipe.encoder, rate=self._video.frame_rate, options=dict(self._variant.options)
+        )
         assert isinstance(stream, VideoStream)
         context = stream.codec_context
         context.width, context.height = self._video.width, self._video.height
@@ -193,7 +227,7 @@ class _Encoding:
         context.color_primaries = code_of(PRIMARIES, colour.primaries)
         context.color_trc = code_of(TRANSFERS, colour.transfer)
         context.colorspace = code_of(MATRICES, colour.matrix)
-        context.color_range = code_of(RANGES, colour.range, otherwise=0)
+        context.color_range = code_of(RANGES, self._range if colour.range in RANGES.values() else "", otherwise=0)
         context.field_order = _FIELD_CODES[self._video.field_order] if self._video.interlaced else _PROGRESSIVE
         if "b" in self._variant.options:
             context.bit_rate = int(self._variant.options["b"])
@@ -240,22 +274,31 @@ class _Encoding:
         graph = av.filter.Graph()
         graph.threads = os.cpu_count() or 1
         interlaced = self._video.interlaced
-        chain = [graph.add_buffer(template=None, width=frame.width, height=frame.height, format=frame.format.name,
-                                  time_base=1 / self._video.frame_rate)]  # fmt: skip
+        chain = [
+            graph.add_buffer(
+                template=None,
+                width=frame.width,
+                height=frame.height,
+                format=frame.format,
+                time_base=1 / self._video.frame_rate,
+            )
+        ]
         order = {"top": "tff", "bottom": "bff"}.get(self._video.field_order or "top", "tff")
         chain.append(graph.add("setfield", order if interlaced else "prog"))
         if frame.format.name != self._variant.pixel_format:
             name = "full" if self._video.color.range == _FULL_RANGE else "limited"
+            # The same matrix on both sides: only depth and chroma change, never a colour's coordinates.
+            matrix = _SCALE_MATRICES.get(self._video.color.matrix, "bt709")
             chain.append(
                 graph.add(
                     "scale",
-                    f"flags=bicubic+accurate_rnd:interl={int(interlaced)}"
-                    f":in_range={name}:out_range={name}",
+                    f"flags=bicubic+accurate_rnd:interl={int(interlaced)}:in_range={name}:out_range={self._range}"
+                    f":in_color_matrix={matrix}:out_color_matrix={matrix}",
                 )
             )
             chain.append(graph.add("format", self._variant.pixel_format))
         chain.append(graph.add("buffersink"))
-        for before, after in zip(chain, chain[1:], strict=False):
+        for before, after in itertools.pairwise(chain):
             before.link_to(after)
         graph.configure()
         return graph

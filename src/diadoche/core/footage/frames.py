@@ -12,14 +12,15 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import cast
 
 import av
 import numpy as np
 from numpy.typing import NDArray
 
-from diadoche.core.convert.spans import first_picture_s, parts
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
+from diadoche.core.spans import first_picture_s, parts
 
 Rgb = NDArray[np.uint8]
 _KEPT_BYTES = 96_000_000
@@ -120,7 +121,7 @@ class FrameReader:
     def _fitted(self, frame: av.VideoFrame) -> Rgb:
         turned = self._video.rotation in {90, 270}
         size = (self.height, self.width) if turned else (self.width, self.height)
-        picture = frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray()
+        picture = cast(Rgb, frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray())
         if self._video.rotation:
             picture = np.ascontiguousarray(np.rot90(picture, -self._video.rotation // 90))
         return picture

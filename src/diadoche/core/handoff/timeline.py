@@ -1,4 +1,7 @@
-"""The hand-off as OpenTimelineIO: one timeline in order of time, each clip with its original, edit-ready file and proxy."""
+"""The hand-off as OpenTimelineIO: one timeline in order of time.
+
+Each clip comes with its original, its edit-ready file and its proxy, where it has them.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +43,11 @@ def hand_off(shoot: str, clips: Sequence[HandedClip], target: Path) -> int:
     """
     timeline = otio.schema.Timeline(name=shoot)
     rate, size = majority(clips)
-    timeline.metadata["diadoche"] = {"rate": f"{rate.numerator}/{rate.denominator}", "width": size[0], "height": size[1]}
+    timeline.metadata["diadoche"] = {
+        "rate": f"{rate.numerator}/{rate.denominator}",
+        "width": size[0],
+        "height": size[1],
+    }
     timeline.global_start_time = otio.opentime.RationalTime(0, float(rate))
     ordered = sorted((clip for clip in clips if clip.facts.video), key=_order)
     track = otio.schema.Track(name="All clips", kind=otio.schema.TrackKind.Video)

@@ -54,15 +54,12 @@ def _number(bcd: int) -> int:
 def _moment(date: bytes | None, time: bytes | None) -> datetime | None:
     if date is None or time is None:
         return None
-    half_hours = date[0] & 0x1F
-    offset = timedelta(minutes=30 * half_hours)
+    offset = timedelta(minutes=30 * (date[0] & 0x1F))
+    zone = timezone(-offset if date[0] & 0x20 else offset)
+    year, month = _number(date[1]) * 100 + _number(date[2]), _number(date[3])
+    day, hour, minute, second = (_number(value) for value in time)
     try:
-        return datetime(
-            _number(date[1]) * 100 + _number(date[2]),
-            _number(date[3]),
-            *(_number(value) for value in time),
-            tzinfo=timezone(-offset if date[0] & 0x20 else offset),
-        )
+        return datetime(year, month, day, hour, minute, second, tzinfo=zone)
     except ValueError:
         return None
 

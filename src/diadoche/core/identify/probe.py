@@ -193,8 +193,10 @@ def _rate(stream: VideoStream, count: _Count | None) -> tuple[Fraction, Literal[
     usual = statistics.median(steps)
     # Clocks round to whole ticks, so neighbours may differ by one tick either way.
     if usual > 0 and max(steps) - min(steps) <= 2 and not stream.frames:
-        whole = Fraction(count.stamps[-1] - count.stamps[0], len(steps)) * stream.time_base
-        return nearest_standard(1 / whole), "constant"
+        measured = len(steps) / (Fraction(count.stamps[-1] - count.stamps[0]) * stream.time_base)
+        # A coarse clock blurs what was measured; what the header tells is exact, unless it tells something else.
+        agrees = abs(measured - told) < told / 100
+        return nearest_standard(Fraction(told) if agrees else measured), "constant"
     uneven = sum(abs(step - usual) > max(2, usual // 50) for step in steps)
     mode: Literal["constant", "variable"] = "variable" if uneven > max(1, len(steps) // 100) else "constant"
     return nearest_standard(Fraction(told)), mode
@@ -251,10 +253,9 @@ def _chroma(pixels: av.VideoFormat | None) -> str:
 def _timecode(stream: VideoStream, packs: RecordingPacks | None) -> str | None:
     if packs is not None and packs.timecode:
         return packs.timecode
-    for carrier in (stream, *stream.container.streams.data, stream.container):
-        if label := carrier.metadata.get("timecode"):
-            return label
-    return None
+    media = stream.container
+    carriers = [stream.metadata, *(track.metadata for track in media.streams.data), media.metadata]
+    return next((carrier["timecode"] for carrier in carriers if "timecode" in carrier), None)
 
 
 def _audio(stream: AudioStream) -> AudioFacts:
@@ -358,14 +359,15 @@ def _window(media: InputContainer, at_s: float) -> Iterator[tuple[float, Luma]]:
 
 def luma_of(frame: av.VideoFrame) -> Luma:
     """The luma of a decoded picture: shape (lines, columns), scaled to 8 bits for looking only."""
-    if frame.format.is_rgb or frame.format.components[0].bits > 8 and "le" not in frame.format.name:
+    if frame.format.is_rgb or (frame.format.components[0].bits > 8 and "le" not in frame.format.name):
         frame = frame.reformat(format="gray")
     plane = frame.planes[0]
     bits = frame.format.components[0].bits
     kind = np.uint8 if bits <= 8 else np.uint16
     wide = plane.line_size // np.dtype(kind).itemsize
     data = np.frombuffer(plane, kind).reshape(-1, wide)[: frame.height, : frame.width]  # type: ignore[call-overload]  # a buffer
-    return data.copy() if bits <= 8 else (data >> (bits - 8)).astype(np.uint8)
+    luma: Luma = data.copy() if bits <= 8 else (data >> (bits - 8)).astype(np.uint8)
+    return luma
 
 
 def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:

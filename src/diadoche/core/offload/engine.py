@@ -144,8 +144,8 @@ class CopyPass:
         self._tell(End(run))
 
     def _tell(self, message: Begin | End) -> None:
-        for taker in (*self._digesters, *self._destinations):
-            taker.inbox.put(message)
+        for inbox in self._inboxes():
+            inbox.put(message)
 
     def _read(self, run: FileRun) -> None:
         path = self._source / run.entry.path
@@ -174,6 +174,10 @@ class CopyPass:
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
             os.close(descriptor)
 
+    def _inboxes(self, *, without_dropped: bool = False) -> list[queue.SimpleQueue[Message]]:
+        wanted = [each for each in self._destinations if each.dropped is None or not without_dropped]
+        return [*(digester.inbox for digester in self._digesters), *(each.inbox for each in wanted)]
+
     def _room_in(self, buffer: RingBuffer) -> memoryview:
         """All of a buffer; at a set pace a tenth of a second's worth, so that progress stays smooth."""
         return buffer.view[: max(64 * 1024, self._pace_bytes_s // 10)] if self._pace_bytes_s else buffer.view
@@ -187,10 +191,10 @@ class CopyPass:
             time.sleep(min(wait_s, _STEP_S))
 
     def _hand(self, buffer: RingBuffer) -> None:
-        takers = (*self._digesters, *(each for each in self._destinations if each.dropped is None))
-        buffer.hand_to(len(takers))
-        for taker in takers:
-            taker.inbox.put(buffer)
+        inboxes = self._inboxes(without_dropped=True)
+        buffer.hand_to(len(inboxes))
+        for inbox in inboxes:
+            inbox.put(buffer)
 
     def _free_buffer(self) -> RingBuffer:
         waiting_since_s = time.monotonic()
@@ -235,7 +239,8 @@ def progress_of(destinations: list[Destination], note: str) -> Progress:
 
 def _changed_size(run: FileRun) -> Problem:
     return Problem(
-        f"{shown(run.entry.path)} changed while it was read: {run.entry.size_bytes} bytes listed, {run.size_bytes} read.",
+        f"{shown(run.entry.path)} changed while it was read: "
+        f"{run.entry.size_bytes} bytes listed, {run.size_bytes} read.",
         run.entry.path,
         "What was read is kept and proven.",
         "If something still writes to the card, let it finish and offload again.",

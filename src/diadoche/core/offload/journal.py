@@ -55,9 +55,7 @@ class Journal:
         """Writes down that a file's bytes are on the disk under its temporary name."""
         self.copied[file.path] = file
         self._write(
-            _line(
-                {"path": file.path, "kept_as": file.kept_as, "size_bytes": file.size_bytes, "digests": file.digests}
-            )
+            _line({"path": file.path, "kept_as": file.kept_as, "size_bytes": file.size_bytes, "digests": file.digests})
         )
 
     def sync(self) -> None:

@@ -19,7 +19,7 @@ from diadoche.core.cards.tree import FolderEntry
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import MediaError
 from diadoche.core.names import fits_xml, shown
-from diadoche.core.offload.digests import DIGESTS, C4, digest_bytes
+from diadoche.core.offload.digests import C4, DIGESTS, digest_bytes
 from diadoche.core.offload.journal import CopiedFile
 
 FOLDER = "ascmhl"
@@ -86,7 +86,7 @@ def _time(moment: datetime) -> str:
 
 
 def _hash_list(request: ManifestRequest, has_unlisted: bool) -> etree._Element:
-    top = etree.Element(f"{{{_NS}}}hashlist", nsmap={None: _NS}, version="2.0")
+    top = etree.Element(f"{{{_NS}}}hashlist", nsmap={None: _NS}, version="2.0")  # type: ignore[dict-item]  # the stubs forget the default namespace
     creator = _add(top, "creatorinfo")
     _add(creator, "creationdate", _time(request.now))
     _add(creator, "hostname", socket.gethostname())
@@ -181,7 +181,7 @@ def _extend_chain(folder: Path, number: int, manifest_name: str, data: bytes) ->
     if path.exists():
         top = etree.fromstring(path.read_bytes(), _parser())
     else:
-        top = etree.Element(f"{{{_CHAIN_NS}}}ascmhldirectory", nsmap={None: _CHAIN_NS})
+        top = etree.Element(f"{{{_CHAIN_NS}}}ascmhldirectory", nsmap={None: _CHAIN_NS})  # type: ignore[dict-item]  # as above
     entry = etree.SubElement(top, f"{{{_CHAIN_NS}}}hashlist", sequencenr=str(number))
     etree.SubElement(entry, f"{{{_CHAIN_NS}}}path").text = manifest_name
     etree.SubElement(entry, f"{{{_CHAIN_NS}}}c4").text = C4(data).hexdigest()

@@ -148,9 +148,14 @@ class _Run:
         for destination in ready:
             self.known.update(destination.already)
         first = CopyPass(
-            self._plan.source, wanted, ready, self._plan.digests, self._watch,
-            patience_s=self._patience_s, pace_bytes_s=self._pace_bytes_s,
-        )  # fmt: skip
+            self._plan.source,
+            wanted,
+            ready,
+            self._plan.digests,
+            self._watch,
+            patience_s=self._patience_s,
+            pace_bytes_s=self._pace_bytes_s,
+        )
         self._take(first.run())
         for destination in ready:
             if not self.stopped and self._missing(destination):
@@ -191,7 +196,8 @@ class _Run:
         destination.revive()
         result = CopyPass(source, tuple(missing), [destination], self._plan.digests, self._watch, note="filling").run()
         for path, run in result.read.items():
-            if run.digests != self.known[path].digests and destination.proven.pop(path, None):
+            if run.digests != self.known[path].digests and path in destination.proven:
+                del destination.proven[path]
                 self.problems.append(_differs(path, source))
         self.stopped = self.stopped or result.cancelled
 

@@ -21,7 +21,6 @@ from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, OutputRow, WaybillRow
 from diadoche.services.wire import from_text, to_text
 
-
 _NEVER = datetime.max.replace(tzinfo=UTC)
 
 
@@ -91,10 +90,18 @@ def record_offload(
             session.delete(row)
         session.flush()
         row = WaybillRow(
-            shoot_id=shoot_id, card=card, layout=layout, fingerprint=fingerprint, started=result.started,
-            seconds=result.seconds, files=result.files, size_bytes=result.bytes, whole=result.whole, html=html,
+            shoot_id=shoot_id,
+            card=card,
+            layout=layout,
+            fingerprint=fingerprint,
+            started=result.started,
+            seconds=result.seconds,
+            files=result.files,
+            size_bytes=result.bytes,
+            whole=result.whole,
+            html=html,
             result=to_text(result.problems, tuple[Problem, ...]),
-        )  # fmt: skip
+        )
         row.copies = [_copy_row(copy) for copy in result.copies]
         row.clips = [
             ClipRow(name=shown(clip.name), clip=to_text(clip), start=clip.start.isoformat() if clip.start else None)
@@ -108,9 +115,13 @@ def record_offload(
 
 def _copy_row(copy: Copy) -> CopyRow:
     return CopyRow(
-        destination=shown(copy.destination), root=shown(copy.root), manifest=shown(copy.manifest),
-        files_verified=copy.files_verified, status=copy.status, verified=datetime.now(UTC) if copy.manifest else None,
-    )  # fmt: skip
+        destination=shown(copy.destination),
+        root=shown(copy.root),
+        manifest=shown(copy.manifest),
+        files_verified=copy.files_verified,
+        status=copy.status,
+        verified=datetime.now(UTC) if copy.manifest else None,
+    )
 
 
 def _add_files(session: Session, waybill_id: int, files: Sequence[FileEntry], result: OffloadResult) -> None:
@@ -135,11 +146,22 @@ def waybills(ledger: Ledger) -> list[WaybillEntry]:
         rows = session.scalars(select(WaybillRow).order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
         return [
             WaybillEntry(
-                row.id, row.card, row.layout, row.fingerprint, row.started.replace(tzinfo=UTC), row.seconds, row.files,
-                row.size_bytes, counts.get(row.id, 0), row.whole, row.html, _copies(row), row.result.count('"what"'),
+                row.id,
+                row.card,
+                row.layout,
+                row.fingerprint,
+                row.started.replace(tzinfo=UTC),
+                row.seconds,
+                row.files,
+                row.size_bytes,
+                counts.get(row.id, 0),
+                row.whole,
+                row.html,
+                _copies(row),
+                row.result.count('"what"'),
             )
             for row in rows
-        ]  # fmt: skip
+        ]
 
 
 def _copies(row: WaybillRow) -> tuple[Copy, ...]:
@@ -166,7 +188,9 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
             if standing is not None:
                 found.append(_kept_clip(clip_row, waybill.card, Path(standing.root), copies))
         # By the instant, not by its text: clocks of different zones stand side by side.
-        return sorted(found, key=lambda kept: (kept.clip.start is None, kept.clip.start or _NEVER, kept.card, kept.clip.name))
+        return sorted(
+            found, key=lambda kept: (kept.clip.start is None, kept.clip.start or _NEVER, kept.card, kept.clip.name)
+        )
 
 
 def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[Copy, ...]) -> KeptClip:
@@ -195,9 +219,13 @@ def record_output(ledger: Ledger, clip_id: int, output: Output, version: str) ->
         if session.get(ClipRow, clip_id) is not None:
             session.add(
                 OutputRow(
-                    clip_id=clip_id, path=shown(output.output), recipe=output.recipe, made=datetime.now(UTC),
-                    version=version, result=to_text(output),
-                )  # fmt: skip
+                    clip_id=clip_id,
+                    path=shown(output.output),
+                    recipe=output.recipe,
+                    made=datetime.now(UTC),
+                    version=version,
+                    result=to_text(output),
+                )
             )
 
 
@@ -212,6 +240,4 @@ def proven_paths(ledger: Ledger, files: Iterable[FileEntry]) -> frozenset[str]:
             (row.path, row.size_bytes, row.changed_ns)
             for row in session.scalars(select(FileRow).where(FileRow.waybill_id.in_(proven)))
         }
-    return frozenset(
-        file.path for file in files if (shown(file.path), file.size_bytes, file.changed_ns) in known
-    )
+    return frozenset(file.path for file in files if (shown(file.path), file.size_bytes, file.changed_ns) in known)

@@ -91,9 +91,14 @@ class Runner:
         now = datetime.now(UTC)
         with self._ledger.session() as session:
             row = JobRow(
-                kind=kind, title=title, resource=resource, request=to_text(request), state=State.WAITING.value,
-                created=now, outcome="",
-            )  # fmt: skip
+                kind=kind,
+                title=title,
+                resource=resource,
+                request=to_text(request),
+                state=State.WAITING.value,
+                created=now,
+                outcome="",
+            )
             session.add(row)
             session.flush()
             number = row.id
@@ -107,12 +112,17 @@ class Runner:
             rows = session.scalars(select(JobRow).where(JobRow.state.in_(open_states)).order_by(JobRow.id)).all()
             jobs = [
                 Job(
-                    row.id, row.kind, row.title, row.resource, from_text(self._kinds[row.kind].request, row.request),
-                    State.WAITING, row.created.replace(tzinfo=UTC),
+                    row.id,
+                    row.kind,
+                    row.title,
+                    row.resource,
+                    from_text(self._kinds[row.kind].request, row.request),
+                    State.WAITING,
+                    row.created.replace(tzinfo=UTC),
                 )
                 for row in rows
                 if row.kind in self._kinds and row.kind != "look"
-            ]  # fmt: skip
+            ]
             for row in rows:
                 if row.kind == "look":
                     row.state = State.STOPPED.value

@@ -32,28 +32,71 @@ def _time(name: str, *, empty: bool = False) -> sa.Column[sa.DateTime]:
 
 def upgrade() -> None:
     """Makes the tables."""
-    op.create_table("shoots", _key(), sa.Column("name", sa.Text, nullable=False, unique=True), _time("created"), _text("settings"))
     op.create_table(
-        "waybills", _key(), _of("shoots"), _text("card"), _text("layout"), _text("fingerprint", index=True), _time("started"),
-        sa.Column("seconds", sa.Float, nullable=False), _number("files"), _number("size_bytes"),
-        sa.Column("whole", sa.Boolean, nullable=False), _text("html"), _text("result"),
-    )  # fmt: skip
+        "shoots", _key(), sa.Column("name", sa.Text, nullable=False, unique=True), _time("created"), _text("settings")
+    )
     op.create_table(
-        "copies", _key(), _of("waybills"), _text("destination"), _text("root"), _text("manifest"),
-        _number("files_verified"), _text("status"), _time("verified", empty=True),
-    )  # fmt: skip
-    op.create_table("files", _key(), _of("waybills"), _text("path"), _number("size_bytes"), _number("changed_ns"), _text("digests"))
+        "waybills",
+        _key(),
+        _of("shoots"),
+        _text("card"),
+        _text("layout"),
+        _text("fingerprint", index=True),
+        _time("started"),
+        sa.Column("seconds", sa.Float, nullable=False),
+        _number("files"),
+        _number("size_bytes"),
+        sa.Column("whole", sa.Boolean, nullable=False),
+        _text("html"),
+        _text("result"),
+    )
+    op.create_table(
+        "copies",
+        _key(),
+        _of("waybills"),
+        _text("destination"),
+        _text("root"),
+        _text("manifest"),
+        _number("files_verified"),
+        _text("status"),
+        _time("verified", empty=True),
+    )
+    op.create_table(
+        "files", _key(), _of("waybills"), _text("path"), _number("size_bytes"), _number("changed_ns"), _text("digests")
+    )
     op.create_index("ix_files_recognised", "files", ["path", "size_bytes", "changed_ns"])
     op.create_table(
-        "clips", _key(), _of("waybills"), _text("name"), _text("clip"), _text("start", empty=True), _text("facts", empty=True)
-    )  # fmt: skip
+        "clips",
+        _key(),
+        _of("waybills"),
+        _text("name"),
+        _text("clip"),
+        _text("start", empty=True),
+        _text("facts", empty=True),
+    )
     op.create_table(
-        "outputs", _key(), _of("clips"), _text("path"), _text("recipe"), _time("made"), _text("version"), _text("result")
-    )  # fmt: skip
+        "outputs",
+        _key(),
+        _of("clips"),
+        _text("path"),
+        _text("recipe"),
+        _time("made"),
+        _text("version"),
+        _text("result"),
+    )
     op.create_table(
-        "jobs", _key(), _text("kind"), _text("title"), _text("resource"), _text("request"), _text("state", index=True),
-        _time("created"), _time("started", empty=True), _time("ended", empty=True), _text("outcome"),
-    )  # fmt: skip
+        "jobs",
+        _key(),
+        _text("kind"),
+        _text("title"),
+        _text("resource"),
+        _text("request"),
+        _text("state", index=True),
+        _time("created"),
+        _time("started", empty=True),
+        _time("ended", empty=True),
+        _text("outcome"),
+    )
 
 
 def downgrade() -> None:

@@ -5,10 +5,12 @@ Times that come out begin with the first picture at zero; sound keeps its place 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 from av.container import InputContainer
@@ -28,7 +30,7 @@ class TimedPacket:
     """A packet of track `track` (counted over picture and sound tracks); times in seconds from the first picture."""
 
     track: int
-    packet: av.Packet
+    packet: av.Packet[Any]
     pts_s: Fraction
     dts_s: Fraction
 
@@ -36,7 +38,7 @@ class TimedPacket:
 def parts(paths: Sequence[Path]) -> list[tuple[Path, ...]]:
     """Which spans can be read as one stream of bytes. Each part is opened by itself."""
     groups: list[list[Path]] = [[paths[0]]]
-    for before, after in zip(paths, paths[1:], strict=False):
+    for before, after in itertools.pairwise(paths):
         if _is_transport(before) and _is_transport(after) and _clock_runs_on(before, after, otherwise=True):
             groups[-1].append(after)
         else:
@@ -107,7 +109,7 @@ def first_picture_s(media: InputContainer) -> Fraction:
     return (stream.start_time or 0) * (stream.time_base or Fraction(1))
 
 
-def _timed(packet: av.Packet, track: int, shift_s: Fraction, lasts: dict[int, Fraction]) -> TimedPacket:
+def _timed(packet: av.Packet[Any], track: int, shift_s: Fraction, lasts: dict[int, Fraction]) -> TimedPacket:
     base = Fraction(packet.time_base or 1)
     dts = packet.dts if packet.dts is not None else packet.pts
     # A camera may leave out times of some packets; then one follows right after the other.
@@ -117,5 +119,5 @@ def _timed(packet: av.Packet, track: int, shift_s: Fraction, lasts: dict[int, Fr
     return TimedPacket(track, packet, pts_s, dts_s)
 
 
-def _length_s(packet: av.Packet) -> Fraction:
+def _length_s(packet: av.Packet[Any]) -> Fraction:
     return (packet.duration or 0) * Fraction(packet.time_base or 1)

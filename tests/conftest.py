@@ -1,0 +1,73 @@
+"""Fixtures that all tests share."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
+
+from diadoche.demo.make import make_demo
+
+_CACHE = Path(__file__).parent.parent / "build" / "test-demo"
+
+
+@pytest.fixture(scope="session")
+def demo_cards() -> dict[str, Path]:
+    """The demo's cards, drawn once and kept between runs; tests only read them."""
+    paths = make_demo(_CACHE)
+    return {path.name: path for path in paths}
+
+
+@pytest.fixture(scope="session")
+def drone(demo_cards: dict[str, Path]) -> Path:
+    return demo_cards["Drone"]
+
+
+@pytest.fixture(scope="session")
+def camcorder(demo_cards: dict[str, Path]) -> Path:
+    return demo_cards["Keeper's camcorder"]
+
+
+@pytest.fixture
+def own_state(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """XDG folders of its own, for the application and for processes that it starts."""
+    for name in ("STATE", "CONFIG", "CACHE", "DATA"):
+        monkeypatch.setenv(f"XDG_{name}_HOME", str(tmp_path / "xdg" / name.lower()))
+    return tmp_path / "xdg"
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A real filesystem of 8 MB; skipped where mounting is not allowed."""
+    place = tmp_path / "small-disk"
+    place.mkdir()
+    mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", str(place)], capture_output=True, check=False)
+    if mounted.returncode != 0:
+        pytest.skip("mounting a size-limited tmpfs is not allowed here")
+    yield place
+    subprocess.run(["umount", "-l", str(place)], check=True)
+
+
+@pytest.fixture
+def read_only_disk(tmp_path: Path) -> Iterator[Path]:
+    """A real filesystem that is mounted read-only; skipped where mounting is not allowed."""
+    place = tmp_path / "read-only-disk"
+    place.mkdir()
+    mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "ro", "tmpfs", str(place)], capture_output=True, check=False)
+    if mounted.returncode != 0:
+        pytest.skip("mounting read-only is not allowed here")
+    yield place
+    subprocess.run(["umount", "-l", str(place)], check=True)
+
+
+def diadoche(*words: str | Path) -> subprocess.CompletedProcess[str]:
+    """Runs the command line in a process of its own."""
+    return subprocess.run(
+        [sys.executable, "-m", "diadoche.main", *map(str, words)], capture_output=True, text=True, check=False
+    )

@@ -1,0 +1,39 @@
+"""Asking FFmpeg's programs (the distribution's, 5.1) what a file is and holds."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+
+def ffprobe(path: Path, *options: str) -> dict[str, Any]:
+    """What `ffprobe` says, as JSON."""
+    done = subprocess.run(
+        ["ffprobe", "-v", "error", "-of", "json", "-show_streams", "-show_format", *options, str(path)],
+        capture_output=True, check=True,
+    )  # fmt: skip
+    found: dict[str, Any] = json.loads(done.stdout)
+    return found
+
+
+def picture_digests(source: str) -> list[str]:
+    """MD5 of every decoded picture, by `framemd5`. `source` is a path or a "concat:" list."""
+    done = subprocess.run(
+        ["ffmpeg", "-v", "error", "-i", source, "-map", "0:v:0", "-fps_mode", "passthrough", "-f", "framemd5", "-"],
+        capture_output=True, check=True, text=True,
+    )  # fmt: skip
+    return [line.rsplit(",", 1)[1].strip() for line in done.stdout.splitlines() if not line.startswith("#")]
+
+
+def luma_pictures(path: Path, width: int, height: int, fmt: str = "gray") -> np.ndarray:
+    """All pictures of a file as luma, shape (pictures, lines, columns), by `ffmpeg`."""
+    done = subprocess.run(
+        ["ffmpeg", "-v", "error", "-i", str(path), "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "extractplanes=y", "-f", "rawvideo", "-pix_fmt", fmt, "-"],
+        capture_output=True, check=True,
+    )  # fmt: skip
+    kind = np.uint8 if fmt == "gray" else np.dtype("<u2")
+    return np.frombuffer(done.stdout, kind).reshape(-1, height, width)

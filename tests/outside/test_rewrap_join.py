@@ -1,0 +1,96 @@
+"""Rewrapping and joining, on trees that share no code with the demo or the layouts, compared by public tools."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from pymediainfo import MediaInfo
+
+from diadoche.core.convert.proof import TrackDigest
+from tests.conftest import diadoche
+from tests.outside.avchd_by_hand import HEIGHT, WIDTH, Shot, make_tree, read_field
+from tests.outside.public_tools import ffprobe, luma_pictures, picture_digests
+
+TREES = [(1, "25", "ac3", [2, 1]), (2, "30000/1001", "pcm_bluray", [3]), (3, "25", "pcm_bluray", [5, 2]), (4, "30000/1001", "ac3", [1, 4])]
+
+
+@pytest.fixture(params=TREES, ids=lambda tree: f"{tree[1].replace('/', '_')}-{tree[2]}-{tree[3]}")
+def tree(request: pytest.FixtureRequest, tmp_path: Path) -> tuple[Path, list[Shot], str, str]:
+    seed, rate, sound, spans = request.param
+    shots = make_tree(tmp_path / "card", seed, rate, sound, spans)
+    return tmp_path / "card", shots, rate, sound
+
+
+def test_from_card_to_joined_files(tree: tuple[Path, list[Shot], str, str], tmp_path: Path, own_state: Path) -> None:
+    card, shots, rate, sound = tree
+    done = diadoche("offload", card, "--to", tmp_path / "a", "--to", tmp_path / "b", "--shoot", "S", "--json")
+    told = json.loads(done.stdout)
+    assert [copy["status"] for copy in told["copies"]] == ["proven", "proven"], done.stderr
+    copy = Path(told["copies"][0]["root"])
+    done = diadoche("rewrap", copy, "--to", tmp_path / "out", "--json")
+    outputs = json.loads(done.stdout)
+    assert done.returncode == 0, done.stderr
+    assert len(outputs) == len(shots)
+    for output, shot in zip(outputs, shots, strict=True):
+        streams = [card / "PRIVATE/AVCHD/BDMV/STREAM" / f"{name}.MTS" for name in shot.names]
+        assert output["packets_identical"]
+        assert output["checks"] == {"frames": True, "duration": True, "sync": True, "decodes": True}
+        path = Path(output["output"])
+        # Pictures: each decoded picture is the same as in the spans put end to end, and each field has its number.
+        assert picture_digests(str(path)) == picture_digests("concat:" + "|".join(map(str, streams)))
+        luma = luma_pictures(path, WIDTH, HEIGHT)
+        fields = [number for picture in luma for number in (read_field(picture[0::2]), read_field(picture[1::2]))]
+        assert fields == list(range(shot.first_field, shot.first_field + 2 * shot.frames))
+        _check_what_public_tools_say(path, shot, rate, sound)
+
+
+def _check_what_public_tools_say(path: Path, shot: Shot, rate: str, sound: str) -> None:
+    said = ffprobe(path)
+    video = next(stream for stream in said["streams"] if stream["codec_type"] == "video")
+    audio = next(stream for stream in said["streams"] if stream["codec_type"] == "audio")
+    assert video["field_order"] == "tt"
+    assert Fraction(video["avg_frame_rate"]) == Fraction(rate)
+    assert int(video["nb_frames"]) == shot.frames
+    assert audio["codec_name"] == ("ac3" if sound == "ac3" else "pcm_s16le")
+    seconds = shot.frames / float(Fraction(rate))
+    # Drift: an AC-3 frame is 32 ms, and a stream may end up to one frame late.
+    assert abs(float(audio["duration"]) - seconds) < 0.04
+    labels = [track.time_code_of_first_frame for track in MediaInfo.parse(path).tracks if track.track_type == "Other"]
+    assert labels == [shot.timecode]
+    assert said["format"]["tags"]["creation_time"].startswith("2025-07-03T09:00:00")
+
+
+def test_packets_are_the_same_by_a_public_tool(camcorder: Path, tmp_path: Path) -> None:
+    """The sound's packets by `ffmpeg`'s own digest; the picture's through a filter that undoes the framing."""
+    stream = camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00002.MTS"
+    assert diadoche("rewrap", stream, "--to", tmp_path).returncode == 0
+    output = next(tmp_path.glob("*.mov"))
+
+    def packets(path: Path, track: str, *more: str) -> str:
+        return subprocess.run(
+            ["ffmpeg", "-v", "error", "-i", str(path), "-map", track, "-c", "copy", *more, "-f", "md5", "-"],
+            capture_output=True, text=True, check=True,
+        ).stdout  # fmt: skip
+
+    assert packets(stream, "0:a:0") == packets(output, "0:a:0")
+    undone = "h264_metadata=aud=remove,filter_units=remove_types=7-9"
+    assert packets(stream, "0:v:0", "-bsf:v", undone) == packets(output, "0:v:0", "-bsf:v", f"h264_mp4toannexb,{undone}")
+
+
+def test_a_changed_packet_is_never_called_identical() -> None:
+    one, other = TrackDigest("h264", None), TrackDigest("h264", None)
+    one.take(b"\0\0\0\1\x65abc\0\0\1\x06def")
+    other.take(b"\0\0\0\1\x65abc\0\0\1\x06deg")
+    assert one.value() != other.value()
+
+
+def test_start_codes_and_lengths_are_only_framing() -> None:
+    avcc = bytes([1, 100, 0, 40, 0xFF, 0xE1])
+    one, other = TrackDigest("h264", None), TrackDigest("h264", avcc)
+    one.take(b"\0\0\0\1\x09\x10\0\0\0\1\x67sps\0\0\1\x65abc\0\0\1\x06def")
+    other.take(b"\0\0\0\4\x65abc\0\0\0\4\x06def")
+    assert one.value() == other.value()
