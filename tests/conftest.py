@@ -47,7 +47,9 @@ def small_disk(tmp_path: Path) -> Iterator[Path]:
     """A real filesystem of 8 MB; skipped where mounting is not allowed."""
     place = tmp_path / "small-disk"
     place.mkdir()
-    mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", str(place)], capture_output=True, check=False)
+    mounted = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", str(place)], capture_output=True, check=False
+    )
     if mounted.returncode != 0:
         pytest.skip("mounting a size-limited tmpfs is not allowed here")
     yield place
@@ -59,7 +61,9 @@ def read_only_disk(tmp_path: Path) -> Iterator[Path]:
     """A real filesystem that is mounted read-only; skipped where mounting is not allowed."""
     place = tmp_path / "read-only-disk"
     place.mkdir()
-    mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "ro", "tmpfs", str(place)], capture_output=True, check=False)
+    mounted = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "ro", "tmpfs", str(place)], capture_output=True, check=False
+    )
     if mounted.returncode != 0:
         pytest.skip("mounting read-only is not allowed here")
     yield place

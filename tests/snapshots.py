@@ -38,6 +38,4 @@ def _take(folder: Path, root: Path, found: Snapshot) -> None:
 
 def contents(root: Path, *, without: str = "ascmhl") -> dict[str, str]:
     """Digest of every file by its path, the manifest folder left out; folders have none."""
-    return {
-        path: entry[3] for path, entry in snapshot(root).items() if path.split("/")[0] != without
-    }
+    return {path: entry[3] for path, entry in snapshot(root).items() if path.split("/")[0] != without}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import struct
 from pathlib import Path
@@ -27,11 +28,21 @@ _NAME = st.text("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_", min_size=5, max_size=5)
 @given(
     folders=st.dictionaries(
         st.integers(100, 999),
-        st.tuples(_NAME, st.lists(st.tuples(st.integers(1, 9999), st.booleans(), st.booleans()), max_size=4, unique_by=lambda each: each[0])),
-        min_size=1, max_size=3,
+        st.tuples(
+            _NAME,
+            st.lists(
+                st.tuples(st.integers(1, 9999), st.booleans(), st.booleans()),
+                max_size=4,
+                unique_by=lambda each: each[0],
+            ),
+        ),
+        min_size=1,
+        max_size=3,
     )
 )
-def test_a_dcf_tree_lists_exactly_what_was_put_in(tmp_path: Path, folders: dict[int, tuple[str, list[tuple[int, bool, bool]]]]) -> None:
+def test_a_dcf_tree_lists_exactly_what_was_put_in(
+    tmp_path: Path, folders: dict[int, tuple[str, list[tuple[int, bool, bool]]]]
+) -> None:
     root = tmp_path / "card"
     shutil.rmtree(root, ignore_errors=True)
     clips, stills, companions = set(), set(), set()
@@ -54,7 +65,18 @@ def test_a_dcf_tree_lists_exactly_what_was_put_in(tmp_path: Path, folders: dict[
     assert {each.path for clip in listed.clips for each in clip.companions} == companions
 
 
-@pytest.mark.parametrize("inside", ["", "PRIVATE", "PRIVATE/AVCHD", "PRIVATE/AVCHD/BDMV", "PRIVATE/AVCHD/BDMV/STREAM", "PRIVATE/AVCHD/BDMV/CLIPINF", "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"])
+@pytest.mark.parametrize(
+    "inside",
+    [
+        "",
+        "PRIVATE",
+        "PRIVATE/AVCHD",
+        "PRIVATE/AVCHD/BDMV",
+        "PRIVATE/AVCHD/BDMV/STREAM",
+        "PRIVATE/AVCHD/BDMV/CLIPINF",
+        "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS",
+    ],
+)
 def test_the_top_is_found_from_any_level(camcorder: Path, inside: str) -> None:
     found = recognise(camcorder / inside, LAYOUTS)
     assert found.layout is not None
@@ -63,19 +85,26 @@ def test_the_top_is_found_from_any_level(camcorder: Path, inside: str) -> None:
 
 def test_the_camcorder_card_is_listed_as_recorded(camcorder: Path) -> None:
     card = look(camcorder, LAYOUTS, Watch())
-    assert [(clip.name, len(clip.spans), clip.duration_s) for clip in card.clips] == [("00000", 2, 6.0), ("00002", 1, 3.0), ("00003", 1, 2.0)]
+    assert [(clip.name, len(clip.spans), clip.duration_s) for clip in card.clips] == [
+        ("00000", 2, 6.0),
+        ("00002", 1, 3.0),
+        ("00003", 1, 2.0),
+    ]
     assert card.complete
     assert card.clips[0].start is not None
     assert card.clips[0].start.isoformat() == "2026-06-14T08:40:00+01:00"
 
 
-def test_looking_leaves_no_trace(camcorder: Path, tmp_path: Path) -> None:
+@pytest.mark.parametrize("name", ["Drone", "Keeper's camcorder"])
+def test_looking_leaves_no_trace(demo_cards: dict[str, Path], tmp_path: Path, name: str) -> None:
     card = tmp_path / "card"
-    shutil.copytree(camcorder, card)
+    shutil.copytree(demo_cards[name], card)
+    for path in card.rglob("*"):
+        # Access times older than the files' own: the next ordinary reading would renew them.
+        os.utime(path, (1e9, path.stat().st_mtime))
     before = snapshot(card)
     look(card, LAYOUTS, Watch())
-    after = snapshot(card)
-    assert {path: entry[:2] for path, entry in after.items()} == {path: entry[:2] for path, entry in before.items()}
+    assert snapshot(card) == before
 
 
 @pytest.fixture
@@ -87,7 +116,10 @@ def broken_tree(camcorder: Path, tmp_path: Path) -> Path:
 def test_without_playlists_spans_are_joined_by_their_times(broken_tree: Path) -> None:
     (broken_tree / "PRIVATE/AVCHD/BDMV/PLAYLIST/00000.MPL").unlink()
     card = look(broken_tree, LAYOUTS, Watch())
-    assert [clip.spans for clip in card.clips][0] == ("PRIVATE/AVCHD/BDMV/STREAM/00000.MTS", "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS")
+    assert card.clips[0].spans == (
+        "PRIVATE/AVCHD/BDMV/STREAM/00000.MTS",
+        "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS",
+    )
     assert len(card.clips) == 3
     assert any("no playlist" in problem.what for problem in card.problems)
 
@@ -120,12 +152,10 @@ def test_streams_alone_are_still_a_card(camcorder: Path, tmp_path: Path) -> None
     assert len(card.clips) == 4
 
 
-@pytest.mark.parametrize("junk", [b"", b"MPLS", b"MPLS0100" + bytes(40), b"nonsense" * 20])
+@pytest.mark.parametrize("junk", [b"", b"MPLS", b"nonsense" * 20])
 def test_a_playlist_that_is_none(junk: bytes) -> None:
-    try:
-        assert read_playlist(junk, "x") == ()
-    except MediaError as error:
-        assert "x" in error.problem.what
+    with pytest.raises(MediaError, match="x cannot be read"):
+        read_playlist(junk, "x")
 
 
 def test_a_playlist_cut_off_anywhere_never_crashes(camcorder: Path) -> None:

@@ -212,8 +212,12 @@ def test_a_destination_that_hangs_drops_out_and_is_filled_from_a_copy(tmp_path: 
     # Opening a pipe for writing waits until somebody reads: a disk that does not answer.
     os.mkfifo(hung / f"big.mp4{PART_SUFFIX}")
     made = plan_offload(list_tree(card), TAKING, (tmp_path / "a", tmp_path / "b"))
-    made = type(made)(**{**{name: getattr(made, name) for name in made.__slots__}, "targets": tuple(
-        type(t)(t.place, t.place / TAKING.folder / "card-001") for t in made.targets)})
+    made = type(made)(
+        **{
+            **{name: getattr(made, name) for name in made.__slots__},
+            "targets": tuple(type(t)(t.place, t.place / TAKING.folder / "card-001") for t in made.targets),
+        }
+    )
 
     def wake() -> None:
         with open(hung / f"big.mp4{PART_SUFFIX}", "rb") as pipe:  # noqa: PTH123
@@ -265,9 +269,11 @@ def test_a_manifest_that_points_outside_is_not_followed(card: Path, tmp_path: Pa
 
 def test_an_xml_bomb_is_refused(card: Path, tmp_path: Path) -> None:
     root = Path(run(plan(card, tmp_path / "a")).copies[0].root)
-    bomb = '<?xml version="1.0"?><!DOCTYPE l [<!ENTITY a "aaaaaaaaaa">' + "".join(
-        f'<!ENTITY {chr(98 + n)} "{("&" + chr(97 + n) + ";") * 10}">' for n in range(9)
-    ) + ']><hashlist xmlns="urn:ASC:MHL:v2.0"><hashes><hash><path>&j;</path></hash></hashes></hashlist>'
+    bomb = (
+        '<?xml version="1.0"?><!DOCTYPE l [<!ENTITY a "aaaaaaaaaa">'
+        + "".join(f'<!ENTITY {chr(98 + n)} "{("&" + chr(97 + n) + ";") * 10}">' for n in range(9))
+        + ']><hashlist xmlns="urn:ASC:MHL:v2.0"><hashes><hash><path>&j;</path></hash></hashes></hashlist>'
+    )
     (root / "ascmhl/0002_x.mhl").write_text(bomb)
     with pytest.raises(MediaError, match="no manifest"):
         verify(root, Watch())

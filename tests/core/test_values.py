@@ -31,7 +31,9 @@ def test_drop_frame_labels(label: str, frame: int) -> None:
     assert str(Timecode(frame, NTSC, drop=True)) == label
 
 
-@pytest.mark.parametrize("label", ["00:01:00;00", "10:41:00;00", "00:59:00;01", "24:00:00;00", "00:00:60:00", "0:0:0:0"])
+@pytest.mark.parametrize(
+    "label", ["00:01:00;00", "10:41:00;00", "00:59:00;01", "24:00:00;00", "00:00:60:00", "0:0:0:0"]
+)
 def test_labels_that_do_not_exist_are_refused(label: str) -> None:
     with pytest.raises(ValueError, match=label[:5]):
         Timecode.parse(label, NTSC)

@@ -50,7 +50,9 @@ def raw_pictures(frames: int, first_field: int, *, interlaced: bool, top_first: 
     chroma = bytes([128]) * (WIDTH * HEIGHT // 2)
     for frame in range(frames):
         luma = np.empty((HEIGHT, WIDTH), np.uint8)
-        first, second = (first_field + 2 * frame, first_field + 2 * frame + 1) if interlaced else (first_field + frame,) * 2
+        first, second = (
+            (first_field + 2 * frame, first_field + 2 * frame + 1) if interlaced else (first_field + frame,) * 2
+        )
         upper, lower = (first, second) if top_first else (second, first)
         luma[0::2], luma[1::2] = field_lines(upper, HEIGHT // 2), field_lines(lower, HEIGHT // 2)
         pieces.append(luma.tobytes() + chroma)
@@ -67,7 +69,9 @@ def _message(frame: int, base: int, start_frame: int) -> bytes:
     seconds, frames = divmod(total, base)
     label = bytes([_bcd(frames), _bcd(seconds % 60), _bcd(seconds // 60 % 60), _bcd(seconds // 3600)])
     body = bytes.fromhex("17ee8c60f84d11d98cd60800200c9a66") + b"MDPM" + bytes([3, 0x13]) + label
-    body += bytes([0x18, 0x02, 0x20, 0x25, 0x07]) + bytes([0x19, 0x03, 0x10, _bcd(seconds // 60 % 60), _bcd(seconds % 60)])
+    body += bytes([0x18, 0x02, 0x20, 0x25, 0x07]) + bytes(
+        [0x19, 0x03, 0x10, _bcd(seconds // 60 % 60), _bcd(seconds % 60)]
+    )
     unit = bytes([6, 5, len(body)]) + body + b"\x80"
     safe, zeros = bytearray(), 0
     for byte in unit:
@@ -88,7 +92,7 @@ def _elementary(frames: int, first_field: int, rate: str, folder: Path, start_fr
          "-x264opts", "tff=1:aud=1:slices=1", "-f", "h264", str(raw)],
         input=raw_pictures(frames, first_field, interlaced=True), check=True,
     )  # fmt: skip
-    base, data, out, frame = round(eval(rate)), raw.read_bytes(), bytearray(), 0  # noqa: S307  # "30000/1001"
+    base, data, out, frame = round(eval(rate)), raw.read_bytes(), bytearray(), 0  # "30000/1001"
     units = [piece for piece in data.replace(b"\0\0\0\1", b"\0\0\1").split(b"\0\0\1") if piece]
     for unit in units:
         if unit[0] & 0x1F in {1, 5}:
@@ -104,7 +108,7 @@ def _elementary(frames: int, first_field: int, rate: str, folder: Path, start_fr
 def record(stream: Path, shot_frames: int, first_field: int, rate: str, sound: str, start_frame: int) -> None:
     """One recording as a transport stream of 192-byte packets."""
     marked = _elementary(shot_frames, first_field, rate, stream.parent, start_frame)
-    seconds = shot_frames / eval(rate)  # noqa: S307  # "30000/1001"
+    seconds = shot_frames / eval(rate)  # "30000/1001"
     subprocess.run(
         ["ffmpeg", "-v", "error", "-y", "-r", rate, "-i", str(marked), "-f", "lavfi", "-t", f"{seconds:.6f}", "-i",
          "sine=frequency=700:sample_rate=48000", "-map", "0:v", "-map", "1:a", "-c:v", "copy", "-c:a", sound, "-ac", "2",
@@ -125,7 +129,7 @@ def make_tree(root: Path, seed: int, rate: str, sound: str, span_counts: list[in
     shots, items = [], []
     for place, spans in enumerate(span_counts):
         frames = dice.randrange(40, 60)
-        start = (10 + place) * 60 * round(eval(rate)) * 60  # noqa: S307  # "30000/1001"
+        start = (10 + place) * 60 * round(eval(rate)) * 60  # "30000/1001"
         whole = bdmv / "STREAM" / "whole"
         record(whole, frames, place * 200, rate, sound, start)
         data = whole.read_bytes()
@@ -136,9 +140,11 @@ def make_tree(root: Path, seed: int, rate: str, sound: str, span_counts: list[in
         mine = tuple(next(names) for _ in range(spans))
         for name, begin, end in zip(mine, cuts, cuts[1:], strict=False):
             (bdmv / "STREAM" / f"{name}.MTS").write_bytes(data[begin * 192 : end * 192])
-            (bdmv / "CLIPINF" / f"{name}.CPI").write_bytes(b"HDMV0100" + struct.pack(">IIII", 40, 44, 48, 0) + bytes(36))
+            (bdmv / "CLIPINF" / f"{name}.CPI").write_bytes(
+                b"HDMV0100" + struct.pack(">IIII", 40, 44, 48, 0) + bytes(36)
+            )
             items.append((name, name != mine[0], 45_000 * begin // packets, 45_000 * end // packets))
-        base = round(eval(rate))  # noqa: S307  # "30000/1001"
+        base = round(eval(rate))  # "30000/1001"
         hours = start // (3600 * base)
         shots.append(Shot(mine, frames, place * 200, f"{hours:02}:00:00:00"))
     (bdmv / "PLAYLIST" / "00000.MPL").write_bytes(_playlist(items))

@@ -73,7 +73,9 @@ def reference(*words: str | Path) -> subprocess.CompletedProcess[str]:
     return subprocess.run([REFERENCE, *map(str, words)], capture_output=True, text=True, check=False)
 
 
-@pytest.mark.parametrize(("name", "tool"), [("md5", "md5sum"), ("sha1", "sha1sum"), ("xxh128", "xxh128sum"), ("xxh64", "xxh64sum")])
+@pytest.mark.parametrize(
+    ("name", "tool"), [("md5", "md5sum"), ("sha1", "sha1sum"), ("xxh128", "xxh128sum"), ("xxh64", "xxh64sum")]
+)
 def test_digests_of_a_real_copy_by_public_tools(card: Path, tmp_path: Path, name: str, tool: str) -> None:
     root = copied(card, tmp_path / "a", name)
     manifest = next((root / "ascmhl").glob("*.mhl")).read_text()
@@ -83,7 +85,9 @@ def test_digests_of_a_real_copy_by_public_tools(card: Path, tmp_path: Path, name
 
 
 @pytest.mark.parametrize("digests", [("xxh128",), ("md5", "xxh64"), ("c4",), ("sha1",), ("xxh3",)])
-def test_the_reference_implementation_finds_our_copy_right(card: Path, tmp_path: Path, digests: tuple[str, ...]) -> None:
+def test_the_reference_implementation_finds_our_copy_right(
+    card: Path, tmp_path: Path, digests: tuple[str, ...]
+) -> None:
     # ASC MHL reference implementation ("ascmhl" on PyPI): `diff` compares names, a new generation compares content,
     # and directory hashes are compared with ours when it adds its own.
     root = copied(card, tmp_path / "a", *digests)
@@ -93,7 +97,11 @@ def test_the_reference_implementation_finds_our_copy_right(card: Path, tmp_path:
     assert "ERROR" not in again.stdout + again.stderr
     second = sorted((root / "ascmhl").glob("0002*.mhl"))[0].read_text()
     first = sorted((root / "ascmhl").glob("0001*.mhl"))[0].read_text()
-    root_hash = [line.split(">")[1].split("<")[0] for line in second.split("<roothash>")[1].split("</roothash>")[0].splitlines() if "hashdate" in line]
+    root_hash = [
+        line.split(">")[1].split("<")[0]
+        for line in second.split("<roothash>")[1].split("</roothash>")[0].splitlines()
+        if "hashdate" in line
+    ]
     assert len(root_hash) == 2 * len(digests)
     assert all(each in first for each in root_hash)
     assert verify(root, Watch()).clean

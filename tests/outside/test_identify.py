@@ -57,13 +57,19 @@ def test_every_field_agrees_with_ffprobe(made: Path, name: str) -> None:
     streams = {stream["codec_type"]: stream for stream in reversed(said["streams"])}
     video, theirs = facts.video[0], streams["video"]
     assert (video.codec, video.width, video.height) == (theirs["codec_name"], theirs["width"], theirs["height"])
-    assert video.frame_rate == Fraction(theirs["avg_frame_rate"]) or video.frame_rate == Fraction(theirs["r_frame_rate"])
+    assert video.frame_rate == Fraction(theirs["avg_frame_rate"]) or video.frame_rate == Fraction(
+        theirs["r_frame_rate"]
+    )
     assert facts.frames == int(theirs["nb_read_packets"])
     assert video.bit_depth == (10 if "10le" in theirs["pix_fmt"] else 8)
     assert video.chroma.replace(":", "") in theirs["pix_fmt"]
     assert video.color.matrix == "BT.709" or name in {"dnxhr.mov", "mjpeg.avi"}
     sound, theirs_sound = facts.audio[0], streams["audio"]
-    assert (sound.codec, sound.channels, sound.sample_rate) == (theirs_sound["codec_name"], theirs_sound["channels"], int(theirs_sound["sample_rate"]))
+    assert (sound.codec, sound.channels, sound.sample_rate) == (
+        theirs_sound["codec_name"],
+        theirs_sound["channels"],
+        int(theirs_sound["sample_rate"]),
+    )
     assert video.decodable
     assert sound.decodable
     assert video.frame_rate_mode == "constant"
@@ -89,7 +95,10 @@ def test_rates_durations_and_timecode_agree_with_mediainfo(made: Path, name: str
     assert not wanted or wanted in labels
 
 
-@pytest.mark.parametrize(("name", "intra"), [("h264.mp4", False), ("prores.mov", True), ("dnxhr.mov", True), ("ffv1.mkv", True), ("mpeg2.ts", False)])
+@pytest.mark.parametrize(
+    ("name", "intra"),
+    [("h264.mp4", False), ("prores.mov", True), ("dnxhr.mov", True), ("ffv1.mkv", True), ("mpeg2.ts", False)],
+)
 def test_intra_only_is_told_from_long_gop(made: Path, name: str, intra: bool) -> None:
     assert identify([make(made, name)]).video[0].intra_only is intra
 
@@ -125,12 +134,19 @@ TFF, BFF = ["-flags", "+ildct+ilme", "-x264opts", "tff=1"], ["-flags", "+ildct+i
         (False, True, TFF, "progressive", None),
     ],
 )
-def test_scan_is_decided_by_the_pictures_whatever_the_flags(tmp_path: Path, interlaced: bool, top_first: bool, flags: list[str], scan: str, order: str | None) -> None:
+def test_scan_is_decided_by_the_pictures_whatever_the_flags(
+    tmp_path: Path, interlaced: bool, top_first: bool, flags: list[str], scan: str, order: str | None
+) -> None:
     path = woven(tmp_path / "x.mp4", interlaced=interlaced, top_first=top_first, flags=flags)
     video = identify([path]).video[0]
     assert (video.scan, video.field_order) == (scan, order)
     # FFmpeg's own detector as second opinion.
-    said = subprocess.run(["ffmpeg", "-v", "info", "-i", str(path), "-vf", "idet", "-f", "null", "-"], capture_output=True, text=True, check=True).stderr
+    said = subprocess.run(
+        ["ffmpeg", "-v", "info", "-i", str(path), "-vf", "idet", "-f", "null", "-"],
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stderr
     multi = next(line for line in said.splitlines() if "Multi frame" in line)
     words = multi.replace(":", " ").split()
     counts = {word: int(words[words.index(word) + 1]) for word in ("TFF", "BFF", "Progressive")}
@@ -139,13 +155,45 @@ def test_scan_is_decided_by_the_pictures_whatever_the_flags(tmp_path: Path, inte
 
 def test_a_still_scene_is_undecided(tmp_path: Path) -> None:
     path = tmp_path / "still.mp4"
-    subprocess.run(["ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc2=d=0.04:s=640x360,loop=30:1:0", "-c:v", "libx264", str(path)], check=True)
+    subprocess.run(
+        [
+            "ffmpeg",
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=d=0.04:s=640x360,loop=30:1:0",
+            "-c:v",
+            "libx264",
+            str(path),
+        ],
+        check=True,
+    )
     assert identify([path]).video[0].scan == "undecided"
 
 
 def test_a_variable_rate_is_told(tmp_path: Path) -> None:
     path = tmp_path / "vfr.mp4"
-    subprocess.run(["ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc2=d=3:s=320x180:r=30", "-vf", "select='not(mod(n,3))+gt(n,45)'", "-fps_mode", "vfr", "-c:v", "libx264", str(path)], check=True)
+    subprocess.run(
+        [
+            "ffmpeg",
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc2=d=3:s=320x180:r=30",
+            "-vf",
+            "select='not(mod(n,3))+gt(n,45)'",
+            "-fps_mode",
+            "vfr",
+            "-c:v",
+            "libx264",
+            str(path),
+        ],
+        check=True,
+    )
     facts = identify([path])
     assert facts.video[0].frame_rate_mode == "variable"
     assert route(facts, load_profile()).name == "convert"
@@ -190,10 +238,14 @@ def test_mediainfo_reads_the_date_that_our_camcorder_writes_and_so_do_we(camcord
 
 def test_libbluray_reads_the_camcorders_tree(camcorder: Path) -> None:
     # libbluray's tools (Debian's libbluray-bin): the tree as a disc library sees it.
-    info = subprocess.run(["bd_info", str(camcorder / "PRIVATE/AVCHD")], capture_output=True, text=True, check=True).stdout
+    info = subprocess.run(
+        ["bd_info", str(camcorder / "PRIVATE/AVCHD")], capture_output=True, text=True, check=True
+    ).stdout
     assert "BluRay detected     : yes" in info
     assert "HDMV titles         : 1" in info
-    titles = subprocess.run(["bd_list_titles", str(camcorder / "PRIVATE/AVCHD")], capture_output=True, text=True, check=True)
+    titles = subprocess.run(
+        ["bd_list_titles", str(camcorder / "PRIVATE/AVCHD")], capture_output=True, text=True, check=True
+    )
     line = next(line for line in titles.stdout.splitlines() if "playlist: 00000" in line)
     assert "duration: 00:00:11" in line
     assert "chapters:   3" in line

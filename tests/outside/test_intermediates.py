@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import subprocess
 from pathlib import Path
@@ -18,7 +19,9 @@ from tests.outside.avchd_by_hand import HEIGHT, WIDTH, raw_pictures, read_field
 from tests.outside.public_tools import ffprobe, luma_pictures
 
 
-def make(path: Path, pictures: bytes, *options: str, rate: str = "25", pix: str = "yuv420p", size: str = f"{WIDTH}x{HEIGHT}") -> Path:
+def make(
+    path: Path, pictures: bytes, *options: str, rate: str = "25", pix: str = "yuv420p", size: str = f"{WIDTH}x{HEIGHT}"
+) -> Path:
     subprocess.run(
         ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pix, "-s", size, "-r", rate, "-i", "-", *options, str(path)],
         input=pictures, check=True,
@@ -35,7 +38,13 @@ def convert(source: Path, recipe: str, folder: Path) -> Path:
 
 
 # BT.709 limited range, 8 bits: Y' = 16 + 219·(0.2126 R' + 0.7152 G' + 0.0722 B'), by hand for full colours [BT709-6].
-PATCHES = {"white": (235, 128, 128), "black": (16, 128, 128), "red": (63, 102, 240), "green": (173, 42, 26), "blue": (32, 240, 118)}
+PATCHES = {
+    "white": (235, 128, 128),
+    "black": (16, 128, 128),
+    "red": (63, 102, 240),
+    "green": (173, 42, 26),
+    "blue": (32, 240, 118),
+}
 
 
 def patches() -> bytes:
@@ -58,7 +67,11 @@ def test_patches_keep_their_levels_and_tags(tmp_path: Path, recipe: str, full: b
     output = convert(source, recipe, tmp_path / "out")
     stream = ffprobe(output)["streams"][0]
     assert stream["color_primaries"] == stream["color_transfer"] == stream["color_space"] == "bt709"
-    raw = subprocess.run(["ffmpeg", "-v", "error", "-i", str(output), "-frames:v", "1", "-f", "rawvideo", "-"], capture_output=True, check=True).stdout
+    raw = subprocess.run(
+        ["ffmpeg", "-v", "error", "-i", str(output), "-frames:v", "1", "-f", "rawvideo", "-"],
+        capture_output=True,
+        check=True,
+    ).stdout
     deep = "10le" in stream["pix_fmt"]
     samples = np.frombuffer(raw, np.dtype("<u2") if deep else np.uint8).astype(float) / (4 if deep else 1)
     luma = samples[: 640 * 360].reshape(360, 640)
@@ -92,7 +105,17 @@ def test_ten_bits_stay_ten_without_a_detour(tmp_path: Path, recipe: str) -> None
 
 @pytest.mark.parametrize("recipe", sorted(recipes()))
 def test_every_picture_arrives_once_with_its_number(tmp_path: Path, recipe: str) -> None:
-    source = make(tmp_path / "in.mp4", raw_pictures(37, 5, interlaced=False), "-c:v", "libx264", "-crf", "12", "-timecode", "10:00:59;28", rate="30000/1001")
+    source = make(
+        tmp_path / "in.mp4",
+        raw_pictures(37, 5, interlaced=False),
+        "-c:v",
+        "libx264",
+        "-crf",
+        "12",
+        "-timecode",
+        "10:00:59;28",
+        rate="30000/1001",
+    )
     output = convert(source, recipe, tmp_path / "out")
     luma = luma_pictures(output, WIDTH, HEIGHT)
     assert [read_field(picture[0::2]) for picture in luma] == list(range(5, 42))
@@ -104,7 +127,18 @@ def test_every_picture_arrives_once_with_its_number(tmp_path: Path, recipe: str)
 @pytest.mark.parametrize(("recipe", "top_first"), [("prores-422", True), ("prores-422", False), ("h264-intra", True)])
 def test_fields_stay_fields(tmp_path: Path, recipe: str, top_first: bool) -> None:
     order = "tff=1" if top_first else "bff=1"
-    source = make(tmp_path / "in.mp4", raw_pictures(30, 0, interlaced=True, top_first=top_first), "-c:v", "libx264", "-crf", "12", "-flags", "+ildct+ilme", "-x264opts", order)
+    source = make(
+        tmp_path / "in.mp4",
+        raw_pictures(30, 0, interlaced=True, top_first=top_first),
+        "-c:v",
+        "libx264",
+        "-crf",
+        "12",
+        "-flags",
+        "+ildct+ilme",
+        "-x264opts",
+        order,
+    )
     output = convert(source, recipe, tmp_path / "out")
     frames = ffprobe(output, "-show_frames", "-select_streams", "v", "-read_intervals", "%+#2")["frames"]
     assert all(frame["interlaced_frame"] == 1 for frame in frames)
@@ -128,10 +162,25 @@ def test_interlaced_chroma_is_resampled_by_field(tmp_path: Path) -> None:
         picture[100:200:2, step * 20 : step * 20 + 60] = 220
         picture[101:200:2, step * 20 + 10 : step * 20 + 70] = 220
         moving.append(picture.tobytes() + blue.tobytes() + red.tobytes())
-    source = make(tmp_path / "in.mp4", b"".join(moving), "-c:v", "libx264", "-qp", "0", "-flags", "+ildct+ilme", "-x264opts", "tff=1")
+    source = make(
+        tmp_path / "in.mp4",
+        b"".join(moving),
+        "-c:v",
+        "libx264",
+        "-qp",
+        "0",
+        "-flags",
+        "+ildct+ilme",
+        "-x264opts",
+        "tff=1",
+    )
     assert identify([source]).video[0].interlaced
     output = convert(source, "prores-422", tmp_path / "out")
-    raw = subprocess.run(["ffmpeg", "-v", "error", "-i", str(output), "-frames:v", "1", "-f", "rawvideo", "-"], capture_output=True, check=True).stdout
+    raw = subprocess.run(
+        ["ffmpeg", "-v", "error", "-i", str(output), "-frames:v", "1", "-f", "rawvideo", "-"],
+        capture_output=True,
+        check=True,
+    ).stdout
     chroma = np.frombuffer(raw, "<u2")[640 * 360 : 640 * 360 + 320 * 360].reshape(360, 320).astype(float) / 4
     assert abs(chroma[20:340:2].mean() - 60) <= 2
     assert abs(chroma[21:340:2].mean() - 200) <= 2
@@ -146,7 +195,19 @@ def test_a_vc3_frame_has_the_size_that_the_standard_says(tmp_path: Path) -> None
         luma[200:600:2, step * 40 : step * 40 + 200] = 200
         luma[201:600:2, step * 40 + 20 : step * 40 + 220] = 200
         moving.append(luma.tobytes() + picture[1920 * 1080 :])
-    source = make(tmp_path / "in.mp4", b"".join(moving), "-c:v", "libx264", "-crf", "10", "-flags", "+ildct+ilme", "-x264opts", "tff=1", size="1920x1080")
+    source = make(
+        tmp_path / "in.mp4",
+        b"".join(moving),
+        "-c:v",
+        "libx264",
+        "-crf",
+        "10",
+        "-flags",
+        "+ildct+ilme",
+        "-x264opts",
+        "tff=1",
+        size="1920x1080",
+    )
     output = convert(source, "vc3-hq", tmp_path / "out")
     sizes = subprocess.run(
         ["ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "packet=size", "-of", "csv=p=0", str(output)],
@@ -157,16 +218,44 @@ def test_a_vc3_frame_has_the_size_that_the_standard_says(tmp_path: Path) -> None
 
 def test_a_flash_and_a_beep_stay_together(drone: Path, camcorder: Path, tmp_path: Path) -> None:
     """The demo's beep begins with the first picture of every second second; it must in the output."""
-    for source, recipe in ((drone / "DCIM/100DRONE/DRON0003.MP4", "prores-422"), (camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00003.MTS", "h264-intra")):
+    for source, recipe in (
+        (drone / "DCIM/100DRONE/DRON0003.MP4", "prores-422"),
+        (camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00003.MTS", "h264-intra"),
+    ):
         output = convert(source, recipe, tmp_path / "out")
-        sound = subprocess.run(["ffmpeg", "-v", "error", "-i", str(output), "-map", "0:a:0", "-ac", "1", "-f", "f32le", "-"], capture_output=True, check=True).stdout
+        sound = subprocess.run(
+            ["ffmpeg", "-v", "error", "-i", str(output), "-map", "0:a:0", "-ac", "1", "-f", "f32le", "-"],
+            capture_output=True,
+            check=True,
+        ).stdout
         loud = np.abs(np.frombuffer(sound, "<f4"))
-        pictures = subprocess.run(["ffmpeg", "-v", "error", "-i", str(output), "-map", "0:v:0", "-f", "rawvideo", "-pix_fmt", "gray", "-vf", "crop=80:80:1790:42", "-"], capture_output=True, check=True).stdout
+        pictures = subprocess.run(
+            [
+                "ffmpeg",
+                "-v",
+                "error",
+                "-i",
+                str(output),
+                "-map",
+                "0:v:0",
+                "-f",
+                "rawvideo",
+                "-pix_fmt",
+                "gray",
+                "-vf",
+                "crop=80:80:1790:42",
+                "-",
+            ],
+            capture_output=True,
+            check=True,
+        ).stdout
         bright = np.frombuffer(pictures, np.uint8).reshape(-1, 80 * 80).mean(axis=1) > 228
         rate = identify([output]).video[0].frame_rate
-        flashes = [number / float(rate) for number in range(1, len(bright)) if bright[number] and not bright[number - 1]]
+        flashes = [
+            number / float(rate) for number in range(1, len(bright)) if bright[number] and not bright[number - 1]
+        ]
         beeps = np.flatnonzero(loud > 0.3)
-        starts = [beeps[0], *(here for before, here in zip(beeps, beeps[1:], strict=False) if here - before > 24_000)]
+        starts = [beeps[0], *(here for before, here in itertools.pairwise(beeps) if here - before > 24_000)]
         for flash in flashes:
             assert min(abs(flash - start / 48_000) for start in starts) < 1 / float(rate)
 
@@ -181,7 +270,16 @@ def test_marks_take_exactly_their_part(drone: Path, tmp_path: Path) -> None:
 
 
 def test_a_recipe_that_cannot_hold_the_picture_says_so_and_writes_nothing(tmp_path: Path) -> None:
-    source = make(tmp_path / "in.mp4", raw_pictures(30, 0, interlaced=True), "-c:v", "libx264", "-flags", "+ildct+ilme", "-x264opts", "tff=1")
+    source = make(
+        tmp_path / "in.mp4",
+        raw_pictures(30, 0, interlaced=True),
+        "-c:v",
+        "libx264",
+        "-flags",
+        "+ildct+ilme",
+        "-x264opts",
+        "tff=1",
+    )
     done = diadoche("convert", source, "--recipe", "vc3-hq", "--to", tmp_path / "out", "--json")
     assert done.returncode == 2
     assert "cannot hold" in json.loads(done.stdout)["problems"][0]["what"]
@@ -189,7 +287,9 @@ def test_a_recipe_that_cannot_hold_the_picture_says_so_and_writes_nothing(tmp_pa
 
 
 def test_less_colour_is_said_first(tmp_path: Path) -> None:
-    source = make(tmp_path / "in.mkv", bytes([90]) * (64 * 64 * 3 * 6), "-c:v", "ffv1", "-level", "3", pix="yuv444p", size="64x64")
+    source = make(
+        tmp_path / "in.mkv", bytes([90]) * (64 * 64 * 3 * 6), "-c:v", "ffv1", "-level", "3", pix="yuv444p", size="64x64"
+    )
     video = identify([source]).video[0]
     assert recipes()["prores-422"].losses(video) == ("ProRes 422 holds colour as 4:2:2, not as 4:4:4.",)
     assert recipes()["h264-intra"].losses(video) == ()

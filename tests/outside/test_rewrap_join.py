@@ -15,7 +15,12 @@ from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, Shot, make_tree, read_field
 from tests.outside.public_tools import ffprobe, luma_pictures, picture_digests
 
-TREES = [(1, "25", "ac3", [2, 1]), (2, "30000/1001", "pcm_bluray", [3]), (3, "25", "pcm_bluray", [5, 2]), (4, "30000/1001", "ac3", [1, 4])]
+TREES = [
+    (1, "25", "ac3", [2, 1]),
+    (2, "30000/1001", "pcm_bluray", [3]),
+    (3, "25", "pcm_bluray", [5, 2]),
+    (4, "30000/1001", "ac3", [1, 4]),
+]
 
 
 @pytest.fixture(params=TREES, ids=lambda tree: f"{tree[1].replace('/', '_')}-{tree[2]}-{tree[3]}")
@@ -78,7 +83,9 @@ def test_packets_are_the_same_by_a_public_tool(camcorder: Path, tmp_path: Path) 
 
     assert packets(stream, "0:a:0") == packets(output, "0:a:0")
     undone = "h264_metadata=aud=remove,filter_units=remove_types=7-9"
-    assert packets(stream, "0:v:0", "-bsf:v", undone) == packets(output, "0:v:0", "-bsf:v", f"h264_mp4toannexb,{undone}")
+    assert packets(stream, "0:v:0", "-bsf:v", undone) == packets(
+        output, "0:v:0", "-bsf:v", f"h264_mp4toannexb,{undone}"
+    )
 
 
 def test_a_changed_packet_is_never_called_identical() -> None:

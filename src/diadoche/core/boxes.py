@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+from diadoche.core.diskfiles import unseen_file
+
 _CONTAINERS = {"moov", "trak", "mdia", "minf", "stbl", "edts", "udta", "moof", "traf", "sv3d", "proj"}
 _VIDEO_ENTRY_HEAD_BYTES = 78
 _SPHERICAL_V1 = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
@@ -79,7 +81,7 @@ class TrackHead:
 
 def movie_payload(path: Path) -> bytes | None:
     """The payload of the movie box, or None where there is none that is whole."""
-    with path.open("rb") as file:
+    with unseen_file(path) as file:
         for box in top_boxes(file):
             if box.kind == "moov" and not box.cut_off and box.size_bytes < _LARGEST_READ_BYTES:
                 file.seek(box.start)

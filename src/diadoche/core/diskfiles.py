@@ -13,6 +13,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO
 
 PART_SUFFIX = ".part-diadoche"
 BLOCK_BYTES = 4 * 1024 * 1024
@@ -26,6 +27,15 @@ def open_unseen(path: Path, flags: int = os.O_RDONLY) -> int:
         return os.open(path, flags | os.O_NOATIME | os.O_CLOEXEC)
     except PermissionError:
         return os.open(path, flags | os.O_CLOEXEC)
+
+
+def unseen_file(path: Path) -> BinaryIO:
+    """The same as a file object. The caller closes it.
+
+    Raises:
+        OSError: as the system says it.
+    """
+    return os.fdopen(open_unseen(path), "rb", buffering=0)
 
 
 def sync_folder(folder: Path) -> None:

@@ -13,6 +13,7 @@ import av.error
 import av.logging
 from av.container import InputContainer
 
+from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
 from diadoche.core.names import shown
 
@@ -25,7 +26,7 @@ class SpanFile(io.RawIOBase):
 
     def __init__(self, paths: Sequence[Path]) -> None:
         super().__init__()
-        self._files = [path.open("rb", buffering=0) for path in paths]
+        self._files = [unseen_file(path) for path in paths]
         sizes = [os.fstat(file.fileno()).st_size for file in self._files]
         self._starts = [sum(sizes[:place]) for place in range(len(sizes) + 1)]
         self._position = 0
@@ -43,7 +44,7 @@ class SpanFile(io.RawIOBase):
         for place, file in enumerate(self._files):
             if self._starts[place] <= self._position < self._starts[place + 1]:
                 file.seek(self._position - self._starts[place])
-                count = file.readinto(buffer) or 0
+                count: int = file.readinto(buffer) or 0  # type: ignore[attr-defined]  # a raw file has it
                 self._position += count
                 return count
         return 0
@@ -92,13 +93,17 @@ def opened(paths: Sequence[Path]) -> Iterator[InputContainer]:
         MediaError: it is no media file.
         OSError: a file cannot be read.
     """
+    # Opened by us and handed over as a descriptor: the library itself would leave access times behind.
     joined = SpanFile(paths) if len(paths) > 1 else None
+    descriptor = open_unseen(paths[0]) if joined is None else -1
     try:
         with decoding(paths[0]):
-            given = joined if joined is not None else os.fspath(paths[0])
-            container = av.open(given, "r", metadata_errors="replace")
+            given, options = (joined, {}) if joined is not None else ("fd:", {"fd": str(descriptor)})
+            container = av.open(given, "r", options=options, metadata_errors="replace")
         with container:
             yield container
     finally:
         if joined is not None:
             joined.close()
+        else:
+            os.close(descriptor)

@@ -201,13 +201,15 @@ class Station:
 
     def _look_changed(self, job: Job) -> None:
         card = self._card_of(job.request.path)
-        if card is None or card.stage is not Stage.LISTING or not job.state.ended:
+        if card is None or not job.state.ended:
             return
         if job.state is State.DONE:
             found: Card = job.result
-            known = familiar(self._ledger, found)
-            self._set(replace(card, stage=Stage.LISTED, card=found, familiar=known, job=0))
-        else:
+            card = replace(card, card=found, familiar=familiar(self._ledger, found))
+            # An offload that an earlier run left over may be at it already; then it goes on being read.
+            listed = card.stage is Stage.LISTING
+            self._set(replace(card, stage=Stage.LISTED, job=0) if listed else card)
+        elif card.stage is Stage.LISTING:
             self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem, job=0))
 
     def _offload_changed(self, job: Job) -> None:
@@ -215,6 +217,9 @@ class Station:
         if job.state is State.DONE:
             self._identify_new(job)
         if card is None:
+            return
+        # News of an older job may come after its card was pulled and put in again: it is not this card's.
+        if job.state is not State.RUNNING and job.number != card.job:
             return
         if job.state in {State.RUNNING, State.STOPPING}:
             self._set(replace(card, stage=Stage.CROSSING, job=job.number))

@@ -97,6 +97,7 @@ class Application:
 
     def _apply(self) -> None:
         self.theme.apply(self._settings.scheme, self._settings.text_percent)
+        self.window.look_again()
         save_settings(self._places.config, self._settings)
 
     def close(self) -> None:

@@ -26,7 +26,7 @@ class CardPanel(QFrame):
     def __init__(self, theme: Theme, screen: CardsScreen, key: str) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self.setFixedWidth(_CARD_WIDTH_PX)
+        self._theme = theme
         self._mark = MarkWidget(theme, 20)
         self._name, self._may = label(name="title"), label(name="way")
         self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
@@ -56,6 +56,7 @@ class CardPanel(QFrame):
 
     def show_row(self, row: CardRow) -> None:
         """Shows the card as it is now."""
+        self.setFixedWidth(round(_CARD_WIDTH_PX * max(1.0, self._theme.scale)))
         self._mark.show_mark(row.mark)
         self._name.setText(row.name)
         self._name.setToolTip(f"{row.name}, in {row.reader}")
@@ -89,7 +90,7 @@ class PlacePanel(QFrame):
     def __init__(self, theme: Theme, remove: Callable[[], None]) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self.setFixedWidth(_PLACE_WIDTH_PX)
+        self._theme = theme
         self._name, self._where = label(name="title"), label(name="small")
         self._bar, self._free, self._kept = ShareBar(theme), label(), label(name="soft")
         self._remove = button("Not for this shoot", remove, name="link", tip="What lies there stays there")
@@ -105,9 +106,11 @@ class PlacePanel(QFrame):
 
     def show_row(self, row: PlaceRow) -> None:
         """Shows the place as it is now."""
+        width = round(_PLACE_WIDTH_PX * max(1.0, self._theme.scale))
+        self.setFixedWidth(width)
         self._name.setText(row.name)
         metrics = self._where.fontMetrics()
-        self._where.setText(metrics.elidedText(row.where, Qt.TextElideMode.ElideMiddle, _PLACE_WIDTH_PX - 34))
+        self._where.setText(metrics.elidedText(row.where, Qt.TextElideMode.ElideMiddle, width - 34))
         self._where.setToolTip(str(row.path))
         self._bar.show_shares(row.used_share, row.coming_share)
         self._free.setText(row.free)

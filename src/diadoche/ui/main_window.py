@@ -139,6 +139,16 @@ class MainWindow(QMainWindow):
         if view is self.footage:
             self.footage.table.setFocus()
 
+    def look_again(self) -> None:
+        """Colours or text sizes changed."""
+        self.watch_line.fit()
+        for item in self._items:
+            item.updateGeometry()
+        self._cards_changed()
+        self.outputs.refresh()
+        self.work.refresh()
+        self.ledger.refresh()
+
     def _cards_changed(self) -> None:
         self.cards.refresh()
         self._show_summaries()

@@ -6,7 +6,17 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QComboBox, QFrame, QHeaderView, QLabel, QPushButton, QTableView, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFrame,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QTableView,
+    QWidget,
+)
 
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import hatch, mark_icon
@@ -20,6 +30,22 @@ def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
     made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
+
+
+class ElidedLabel(QLabel):
+    """A text that is cut with dots where there is no room, and whole in its tooltip; it never widens the window."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
+        painter = QPainter(self)
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if text != self.text() else "")
+        painter.setPen(self.palette().windowText().color())
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
 
 
 def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str = "") -> QPushButton:

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
 from diadoche.screens.watch_line import WatchLine
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import label
+from diadoche.ui.parts import ElidedLabel, label
 from diadoche.ui.theme import Theme
 
 
@@ -17,9 +17,11 @@ class WatchLineView(QFrame):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("watchLine")
-        self.setFixedHeight(round(72 * max(1.0, theme.scale)))
+        self._theme = theme
+        self.fit()
         self._mark = MarkWidget(theme, 30)
-        self.first, self.second = label(name="watchFirst"), label(name="watchSecond")
+        self.first, self.second = label(name="watchFirst"), ElidedLabel()
+        self.second.setObjectName("watchSecond")
         self._aside, self._small = label(name="watchAside"), label(name="small")
         row = QHBoxLayout(self)
         row.setContentsMargins(22, 0, 24, 0)
@@ -35,6 +37,10 @@ class WatchLineView(QFrame):
             right.addWidget(part)
         right.addStretch(1)
         row.addLayout(right)
+
+    def fit(self) -> None:
+        """Takes the height that the text size needs."""
+        self.setFixedHeight(round(72 * max(1.0, self._theme.scale)))
 
     def show_line(self, line: WatchLine) -> None:
         """Shows what is true now."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 import tomllib
-from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from importlib import resources
@@ -17,7 +16,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, ValidationError, field_validator
 
-from diadoche.core.cards.tree import FileEntry, Tree, list_tree
+from diadoche.core.cards.tree import FileEntry, Tree, inner_folders, list_tree
 from diadoche.core.errors import RequestError
 
 # How far above what was pointed at the top of a card may lie: PRIVATE/AVCHD/BDMV/STREAM/file.
@@ -165,12 +164,8 @@ def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
     inner = folder.relative_to(parent).as_posix()
     parts = inner.split("/")
     paths = ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
-    with suppress(OSError):
-        paths += [f"{inner}/{entry.name}" for entry in folder.iterdir() if entry.is_dir()]
+    paths += [f"{inner}/{name}" for name in inner_folders(folder)]
     # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
-    with suppress(OSError):
-        above = "/".join(parts[:-1])
-        paths += [
-            f"{above}/{entry.name}" if above else entry.name for entry in folder.parent.iterdir() if entry.is_dir()
-        ]
+    above = "".join(f"{part}/" for part in parts[:-1])
+    paths += [f"{above}{name}" for name in inner_folders(folder.parent)]
     return any(re.fullmatch(mark, f"{path}/", re.IGNORECASE) for mark in layout.marks for path in paths)

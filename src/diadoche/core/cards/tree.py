@@ -116,6 +116,14 @@ def _scan(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
         os.close(descriptor)
 
 
+def inner_folders(folder: Path) -> list[str]:
+    """The names of the folders in a folder; none where it cannot be listed."""
+    try:
+        return [name for name, info in _scan(folder) if stat.S_ISDIR(info.st_mode)]
+    except OSError:
+        return []
+
+
 def _cannot_list(folder: str, error: OSError) -> Problem:
     return Problem(
         f"The folder {shown(folder)} cannot be listed: {error.strerror or error}.",

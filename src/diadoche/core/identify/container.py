@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from diadoche.core.diskfiles import unseen_file
+
 HEAD_BYTES = 4096
 _SYNC = 0x47
 _STILLS = {"JPEG", "PNG", "TIFF"}
@@ -20,7 +22,7 @@ def container_of(path: Path) -> str:
     Raises:
         OSError: the file cannot be read.
     """
-    with path.open("rb") as file:
+    with unseen_file(path) as file:
         return container_of_head(file.read(HEAD_BYTES))
 
 

@@ -22,6 +22,7 @@ from av.video.stream import VideoStream
 
 from diadoche.core import boxes
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, name_of
+from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder, Scan, VideoFacts
@@ -309,7 +310,7 @@ def _damage(paths: Sequence[Path], container: str, media: InputContainer) -> tup
     problems = []
     for path in paths:
         if container in {"MP4", "MOV"}:
-            with path.open("rb") as file:
+            with unseen_file(path) as file:
                 cut = any(box.cut_off for box in boxes.top_boxes(file))
         else:
             cut = container == "M2TS" and len(paths) == 1 and path.stat().st_size % 192 != 0

@@ -1,0 +1,1 @@
+"""What must be fast, measured against public tools in the same run."""

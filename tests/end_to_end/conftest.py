@@ -1,0 +1,58 @@
+"""The real window on a virtual screen, with a bench of its own."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.services.shoots import ShootSettings
+from diadoche.ui.application import Application, Opening
+
+TIMEOUT_MS = 90_000
+
+
+@pytest.fixture
+def shoot_folder(tmp_path: Path, demo_cards: dict[str, Path]) -> Path:
+    """A folder with both cards, as the demo lays them out."""
+    folder = tmp_path / "shoot"
+    for name, path in demo_cards.items():
+        shutil.copytree(path, folder / "cards" / name)
+    return folder
+
+
+Opener = Callable[..., Application]
+
+
+@pytest.fixture
+def open_window(
+    qapp: QApplication, qtbot: QtBot, shoot_folder: Path, request: pytest.FixtureRequest
+) -> Iterator[Opener]:
+    """Opens the window; a picture is saved where a test fails."""
+    opened: list[Application] = []
+
+    def opener(settings: ShootSettings | None = None, pace_bytes_s: int = 6_000_000) -> Application:
+        opening = Opening(
+            demo_places(shoot_folder), "Rock", settings or demo_settings(shoot_folder), shoot_folder / "bench",
+            shoot_folder / "cards", pace_bytes_s,
+        )  # fmt: skip
+        application = Application(qapp, opening)
+        opened.append(application)
+        application.window.show()
+        # There is no window manager on a virtual screen to give the focus.
+        application.window.activateWindow()
+        qtbot.waitUntil(application.window.isActiveWindow)
+        return application
+
+    yield opener
+    for application in opened:
+        picture = Path("build") / f"{request.node.name}.png"
+        picture.parent.mkdir(exist_ok=True)
+        application.window.grab().save(str(picture))
+        application.close()
+        application.window.deleteLater()

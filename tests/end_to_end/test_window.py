@@ -1,0 +1,231 @@
+"""The real window, from *card in* to *output there*, by clicks and keys, waiting on what is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent, QImage
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from diadoche.demo.scene import read_number
+from diadoche.screens.cards import NEVER
+from diadoche.screens.marks import Mark
+from diadoche.services.shoots import ShootSettings
+from diadoche.ui.application import Application
+from diadoche.ui.parts import label
+from tests.end_to_end.conftest import TIMEOUT_MS, Opener
+from tests.outside.public_tools import ffprobe
+from tests.snapshots import snapshot
+
+
+def texts(widget: QWidget) -> list[str]:
+    """Every text that is visible below a widget."""
+    return [part.text() for part in widget.findChildren(type(label())) if part.isVisible() and part.text()]
+
+
+def click(application: Application, qtbot: QtBot, text: str) -> None:
+    """Clicks the button that begins with a text, as soon as it is there and can be used."""
+
+    def found() -> QPushButton | None:
+        buttons = application.window.findChildren(QPushButton)
+        usable = (part for part in buttons if part.isVisible() and part.isEnabled() and part.text().startswith(text))
+        return next(usable, None)
+
+    waits(qtbot, lambda: found() is not None)
+    button = found()
+    assert button is not None
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+def waits(qtbot: QtBot, shown: Callable[[], bool]) -> None:
+    qtbot.waitUntil(shown, timeout=TIMEOUT_MS)
+
+
+def first(application: Application) -> str:
+    return application.window.watch_line.first.text()
+
+
+def put_both_in(application: Application, qtbot: QtBot) -> None:
+    click(application, qtbot, "Put in Drone")
+    assert first(application) == "Leave the card in."
+    click(application, qtbot, "Put in Keeper")
+    waits(qtbot, lambda: first(application) == "Nothing is being read.")
+
+
+def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_folder: Path) -> None:
+    application = open_window()
+    window = application.window
+    before = snapshot(shoot_folder / "cards")
+    assert first(application) == "No card is in."
+    put_both_in(application, qtbot)
+    assert {"Stills and video · complete", "AVCHD camcorder · complete", "Nothing copied yet"} <= set(
+        texts(window.cards)
+    )
+    click(application, qtbot, "Offload")
+    waits(qtbot, lambda: first(application) == "Leave two cards in.")
+    waits(qtbot, lambda: first(application) == "All cards can come out.")
+    assert all(ribbon.mark is Mark.PROVEN for ribbon in application.desk.cards.ribbons())
+    assert snapshot(shoot_folder / "cards") == before
+    click(application, qtbot, "Pull out Drone")
+    click(application, qtbot, "Pull out Keeper")
+    assert first(application) == "No card is in."
+    QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    table = window.footage.table
+    model = table.model()
+    assert model is not None
+    waits(
+        qtbot,
+        lambda: model.rowCount() == 6 and all(model.index(row, 7).data() != "being looked at" for row in range(6)),
+    )
+    assert [model.index(row, 7).data() for row in range(6)].count("rewrap") == 2
+    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    outputs = window.outputs
+    assert outputs.make_button.text() == "Make 5"
+    # Only the short things here: joining, and one conversion to the fastest recipe.
+    application.desk.outputs.choose("convert", "vc3-hq")
+    application.desk.outputs.include("rewrap", included=False)
+    click(application, qtbot, "Make 3")
+    waits(qtbot, lambda: (outputs.made_table.model() or model).rowCount() == 3 and not application.desk.work.running())
+    made = application.desk.outputs.made()
+    assert all(row.mark is Mark.DONE and Path(row.path).is_file() for row in made)
+    joined = next(Path(row.path) for row in made if row.name.startswith("Keeper"))
+    assert ffprobe(joined)["streams"][0]["nb_frames"] == "150"
+    outputs.hand_off_to(shoot_folder / "rock.otio")
+    assert "6 clips" in outputs._where.text()
+    QTest.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
+    waits(
+        qtbot,
+        lambda: any("10 files read back" in text or "11 files read back" in text for text in texts(window.ledger)),
+    )
+    click(application, qtbot, "Check the copies again")
+    waits(qtbot, lambda: sum("as it was" in text for text in texts(window.ledger)) == 2)
+
+
+def number_in(image: QImage | None) -> int | None:
+    if image is None:
+        return None
+    bits = image.constBits()
+    assert bits is not None
+    bits.setsize(image.sizeInBytes())
+    data = np.frombuffer(bits, np.uint8).reshape(image.height(), image.bytesPerLine())  # type: ignore[call-overload]  # a buffer
+    luma = data[:, : image.width() * 3].reshape(image.height(), image.width(), 3)[..., 1]
+    return read_number(luma, scale=image.width() / 1920)
+
+
+def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window(pace_bytes_s=0)
+    click(application, qtbot, "Put in Keeper")
+    waits(qtbot, lambda: first(application) == "It is not being read.")
+    QTest.keyClick(application.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    window, player = application.window, application.window.footage.player
+    QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    waits(qtbot, lambda: number_in(player.image) == 0)
+    QTest.keyClick(window.footage.table, Qt.Key.Key_Return)
+    assert player.hasFocus()
+    # The arrows step whole pictures, which are two fields here, each with a number of its own.
+    for key, number in (
+        (Qt.Key.Key_Right, 2),
+        (Qt.Key.Key_Right, 4),
+        (Qt.Key.Key_Left, 2),
+        (Qt.Key.Key_End, 299),
+        (Qt.Key.Key_Home, 0),
+    ):
+        QTest.keyClick(player, key)
+        waits(qtbot, lambda number=number: number_in(player.image) == number)  # type: ignore[misc]  # bound now
+    seen: set[int | None] = set()
+    player.shown.connect(lambda _moment: seen.add(number_in(player.image)))
+    QTest.keyClick(player, Qt.Key.Key_L)
+    waits(qtbot, lambda: player.moment > 30)
+    # Both fields of pictures are shown while it runs, not only every other.
+    assert any(number is not None and number % 2 for number in seen)
+    QTest.keyClick(player, Qt.Key.Key_K)
+    assert not player.playing
+    QTest.keyClick(player, Qt.Key.Key_J)
+    assert player.speed == -1
+    waits(qtbot, lambda: not player.playing and player.moment == 0)
+    QTest.keyClick(player, Qt.Key.Key_Space)
+    assert player.playing
+    QTest.keyClick(player, Qt.Key.Key_Space)
+    assert not player.playing
+    assert "Player: 00000" in player.accessibleName()
+
+
+def test_a_card_pulled_half_way_is_taken_up_again(open_window: Opener, qtbot: QtBot, shoot_folder: Path) -> None:
+    application = open_window(pace_bytes_s=3_000_000)
+    click(application, qtbot, "Put in Keeper")
+    waits(qtbot, lambda: first(application) == "It is not being read.")
+    click(application, qtbot, "Offload")
+    waits(qtbot, lambda: any(ribbon.copied > 0.2 for ribbon in application.desk.cards.ribbons()))
+    click(application, qtbot, "Pull out Keeper")
+    waits(qtbot, lambda: first(application).startswith("Look at Keeper"))
+    waits(qtbot, lambda: not application.desk.work.running())
+    assert "Pulled out" in texts(application.window.cards)
+    assert not list(shoot_folder.rglob("*.part-diadoche"))
+    click(application, qtbot, "Put in Keeper")
+    waits(qtbot, lambda: first(application) == "It is not being read.")
+    click(application, qtbot, "Offload")
+    waits(qtbot, lambda: first(application) == "The card can come out.")
+    copies = [entry for entry in application.desk.ledger.entries if entry.proven == 2]
+    assert len(copies) == 1
+    assert Path(copies[0].copies[0].root).name == "card-001"
+
+
+def test_the_first_start_leads_to_a_place_and_a_dropped_folder_is_a_card(
+    open_window: Opener, qtbot: QtBot, shoot_folder: Path, tmp_path: Path
+) -> None:
+    application = open_window(ShootSettings())
+    window = application.window
+    assert NEVER in texts(window.cards)
+    assert "1. The shoot has a name" in texts(window.cards)
+    application.desk.cards.add_place(tmp_path / "copies")
+    window.cards.refresh()
+    assert "No card is in." in texts(window.cards)
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(shoot_folder / "cards" / "Drone" / "DCIM"))])
+    event = QDropEvent(
+        QPointF(400, 300), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    window.dropEvent(event)
+    waits(qtbot, lambda: first(application) == "It is not being read.")
+    click(application, qtbot, "Offload")
+    waits(qtbot, lambda: first(application) == "The card can come out.")
+    assert list((tmp_path / "copies").rglob("DRON0001.MP4"))
+
+
+def test_everything_has_a_name_and_is_reached_by_tab(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    put_both_in(application, qtbot)
+    window = application.window
+    for number in range(5):
+        window.go_to(number)
+        reached = set()
+        for _ in range(60):
+            QTest.keyClick(window.focusWidget() or window, Qt.Key.Key_Tab)
+            focused = window.focusWidget()
+            if focused is not None:
+                reached.add(focused)
+        wanted = {
+            part for part in window.stack.currentWidget().findChildren(QPushButton) if part.isVisible() and part.isEnabled()
+        }  # fmt: skip
+        assert wanted <= reached, [part.text() for part in wanted - reached]
+    unnamed = [part for part in window.findChildren(QPushButton) if not (part.text() or part.accessibleName())]
+    assert unnamed == []
+
+
+def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    put_both_in(application, qtbot)
+    assert not application.theme.colours.dark
+    QTest.keyClick(application.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+    assert application.theme.colours.dark
+    for _ in range(2):
+        QTest.keyClick(application.window, Qt.Key.Key_Plus, Qt.KeyboardModifier.ControlModifier)
+    assert application.theme.scale == 1.2
+    buttons = [part for part in application.window.cards.findChildren(QPushButton) if part.isVisible()]
+    assert buttons
+    waits(qtbot, lambda: all(part.width() >= part.sizeHint().width() for part in buttons))

@@ -1,0 +1,289 @@
+"""What the screens show and allow, without a screen: a station with real values and a runner that only notes."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Iterator
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from diadoche.core.errors import RequestError
+from diadoche.core.watch import Part, Progress, Watch
+from diadoche.screens.cards import CardsScreen
+from diadoche.screens.desk import Desk
+from diadoche.screens.marks import Mark
+from diadoche.screens.watch_line import watch_line
+from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.identifying import perform_identify
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.looking import LookRequest, perform_look
+from diadoche.services.offloading import perform_offload
+from diadoche.services.places import StatePlaces
+from diadoche.services.queue.runner import Job
+from diadoche.services.queue.states import State
+from diadoche.services.recording import record
+from diadoche.services.shoots import ShootSettings, open_shoot
+from diadoche.services.station import CardIn, Stage, Station
+
+
+class NotingRunner:
+    """Takes jobs and does nothing; the test says what became of them."""
+
+    def __init__(self) -> None:
+        self.added: list[Job] = []
+        self.stopped: list[int] = []
+        self.shown: dict[int, Progress] = {}
+
+    def add(self, kind: str, title: str, resource: str, request: object) -> int:
+        number = len(self.added) + 1
+        self.added.append(Job(number, kind, title, resource, request, State.WAITING, datetime.now(UTC)))
+        return number
+
+    def stop(self, number: int) -> None:
+        self.stopped.append(number)
+
+    def progress(self, number: int) -> Progress | None:
+        return self.shown.get(number)
+
+    def jobs(self) -> list[Job]:
+        return self.added
+
+    def last(self, kind: str) -> Job:
+        return next(job for job in reversed(self.added) if job.kind == kind)
+
+
+class Scene:
+    """A desk, and how its jobs end."""
+
+    def __init__(self, folder: Path) -> None:
+        self.ledger = Ledger(folder / "ledger.sqlite")
+        self.runner = NotingRunner()
+        places = StatePlaces(folder / "state", folder / "config", folder / "cache")
+        shoot = open_shoot(self.ledger, "Rock", ShootSettings(places=(folder / "A", folder / "B")))
+        self.station = Station(self.ledger, self.runner, places, shoot)  # type: ignore[arg-type]  # by hand
+        self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand
+
+    def tell(self, job: Job, state: State, result: Any = None) -> None:
+        job = replace(job, state=state, result=result)
+        self.runner.added[job.number - 1] = job
+        if state is State.DONE:
+            record(self.ledger, job)
+        self.desk.job_changed(job)
+
+    def listed(self, card: Path) -> str:
+        self.station.put_in(Medium("r1", card, card.name, "Reader 1"))
+        self.tell(self.runner.last("look"), State.DONE, perform_look(LookRequest(card), Watch()))
+        return "r1"
+
+    def offloaded(self, card: Path) -> str:
+        key = self.listed(card)
+        self.desk.cards.offload_all()
+        job = self.runner.last("offload")
+        self.tell(job, State.RUNNING)
+        self.tell(job, State.DONE, perform_offload(job.request, Watch()))
+        return key
+
+
+@pytest.fixture
+def scene(tmp_path: Path) -> Iterator[Scene]:
+    made = Scene(tmp_path)
+    yield made
+    made.ledger.close()
+
+
+def test_the_watch_line_through_a_whole_offload(scene: Scene, drone: Path) -> None:
+    def line() -> tuple[Mark, str]:
+        now = scene.desk.watch_line()
+        return now.mark, now.first
+
+    assert line() == (Mark.EXPECTED, "No card is in.")
+    scene.station.put_in(Medium("r1", drone, "Drone", "Reader 1"))
+    # Before anything of the card was read.
+    assert line() == (Mark.UNDER_WAY, "Leave the card in.")
+    scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+    assert line() == (Mark.EXPECTED, "It is not being read.")
+    assert "not copied yet" in scene.desk.watch_line().second
+    scene.desk.cards.offload_all()
+    assert line() == (Mark.UNDER_WAY, "Leave the card in.")
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    assert line() == (Mark.UNDER_WAY, "Leave the card in.")
+    scene.tell(job, State.DONE, perform_offload(job.request, Watch()))
+    assert line() == (Mark.PROVEN, "The card can come out.")
+    assert scene.desk.watch_line().second == "Proven in two places."
+
+
+def test_a_card_pulled_while_read_stays_on_show_and_needs_a_person(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    scene.tell(scene.runner.last("offload"), State.RUNNING)
+    scene.station.pulled_out(key)
+    assert scene.runner.stopped == [scene.runner.last("offload").number]
+    row = scene.desk.cards.rows()[0]
+    assert (row.mark, row.may_come_out, row.can_dismiss) == (Mark.PROBLEM, "Pulled out", True)
+    assert "goes on where it stopped" in row.advice
+    assert scene.desk.watch_line().mark is Mark.PROBLEM
+    scene.desk.cards.dismiss(key)
+    assert scene.desk.cards.rows() == []
+
+
+def test_news_of_an_older_job_does_not_reach_a_card_that_was_put_in_again(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    old = scene.runner.last("offload")
+    scene.tell(old, State.RUNNING)
+    scene.station.pulled_out(key)
+    scene.listed(drone)
+    scene.tell(old, State.STOPPED)
+    assert scene.desk.cards.rows()[0].mark is Mark.EXPECTED
+    assert scene.desk.cards.rows()[0].can_offload
+
+
+def test_an_offload_left_over_from_an_earlier_run_keeps_the_card_in(scene: Scene, drone: Path) -> None:
+    scene.listed(drone)
+    left_over = scene.runner.add("offload", "Offload", "card:x", scene.station.request_for("r1"))
+    scene.tell(scene.runner.added[left_over - 1], State.RUNNING)
+    assert scene.desk.watch_line().first == "Leave the card in."
+    scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+    assert scene.desk.watch_line().first == "Leave the card in."
+
+
+def test_a_card_that_nobody_reads_may_be_pulled_silently(scene: Scene, drone: Path) -> None:
+    scene.station.pulled_out(scene.listed(drone))
+    assert scene.desk.cards.rows() == []
+
+
+def test_a_copy_that_is_not_proven_never_looks_done(scene: Scene, drone: Path, tmp_path: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    outcome = perform_offload(job.request, Watch())
+    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status="failed"))
+    scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=copies)))
+    row = scene.desk.cards.rows()[0]
+    assert (row.mark, row.kept) == (Mark.PROBLEM, "1 of 2 copies proven")
+    marks = [ribbon.mark for ribbon in scene.desk.cards.ribbons()]
+    assert marks == [Mark.PROVEN, Mark.PROBLEM]
+    assert scene.desk.watch_line().mark is Mark.PROBLEM
+
+
+def test_ribbons_follow_copying_and_reading_back(scene: Scene, drone: Path, tmp_path: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    parts = (Part(str(tmp_path / "A"), 50, 20, 100), Part(str(tmp_path / "B"), 100, 0, 100, "dropped"))
+    scene.runner.shown[job.number] = Progress(170, 400, "", parts)
+    one, other = scene.desk.cards.ribbons()
+    assert (one.copied, one.proven, one.mark) == (0.5, 0.2, Mark.UNDER_WAY)
+    assert (other.copied, other.mark) == (1.0, Mark.PROBLEM)
+    assert scene.desk.cards.rows()[0].kept == "Copying: 50 bytes of 100 bytes"
+
+
+def test_a_known_card_says_so(scene: Scene, drone: Path) -> None:
+    scene.station.pulled_out(scene.offloaded(drone))
+    scene.listed(drone)
+    assert "proven before" in scene.desk.cards.rows()[0].contents
+
+
+def test_nothing_is_offered_that_cannot_be_done(scene: Scene, drone: Path, tmp_path: Path) -> None:
+    cards = scene.desk.cards
+    assert not cards.can_offload_any
+    for place in (tmp_path / "A", tmp_path / "B"):
+        cards.remove_place(place)
+    assert cards.is_first_start
+    key = scene.listed(drone)
+    assert not cards.can_offload_any
+    assert cards.offload_hint() == "Add a place for copies first."
+    cards.add_place(tmp_path / "C")
+    with pytest.raises(RequestError, match="already"):
+        cards.add_place(tmp_path / "C")
+    assert cards.can_offload_any
+    cards.offload(key)
+    assert not cards.can_offload_any
+    assert cards.rows()[0].can_stop
+
+
+def test_a_place_inside_the_card_is_refused_on_the_card(scene: Scene, tmp_path: Path) -> None:
+    card = tmp_path / "card"
+    (card / "DCIM/100ABCDE").mkdir(parents=True)
+    (card / "DCIM/100ABCDE/ABCD0001.JPG").write_bytes(b"x")
+    key = scene.listed(card)
+    for place in (tmp_path / "A", tmp_path / "B"):
+        scene.desk.cards.remove_place(place)
+    scene.desk.cards.add_place(card / "copies")
+    scene.desk.cards.offload(key)
+    assert "inside the card" in scene.desk.cards.rows()[0].remark
+    assert not (card / "copies").exists()
+
+
+def test_footage_outputs_and_ledger_follow_an_offload(scene: Scene, camcorder: Path, drone: Path) -> None:
+    scene.offloaded(camcorder)
+    assert scene.desk.footage.texts(0)[-1] == "being looked at"
+    look = scene.runner.last("identify")
+    scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
+    rows = [scene.desk.footage.texts(row) for row in range(len(scene.desk.footage.clips))]
+    assert rows[0] == ("Keeper's camcorder", "00000", "08:40:00", "0:06", "1920×1080", "25", "50 fields", "join")
+    scene.desk.footage.select(0)
+    detail = scene.desk.footage.detail()
+    assert detail is not None
+    assert detail.title == "Join: Keeper's camcorder, 00000"
+    assert detail.kept == "Proven in A and B"
+    groups = {group.route: group for group in scene.desk.outputs.groups()}
+    assert (groups["join"].to_make, groups["rewrap"].to_make) == (1, 2)
+    scene.desk.outputs.include("rewrap", included=False)
+    assert len(scene.desk.outputs.to_make()) == 1
+    assert scene.desk.outputs.make() == 1
+    job = scene.runner.last("make")
+    assert (job.request.way, job.request.recipe, len(job.request.paths)) == ("rewrap", "mov", 2)
+    assert scene.desk.outputs.to_make() == []
+    assert scene.desk.ledger.texts(0)[-1] == "2 of 2 proven"
+    scene.desk.ledger.select(0)
+    assert scene.desk.ledger.check_copies() == 2
+
+
+def test_a_recipe_that_cannot_hold_a_clip_is_said_before_the_start(scene: Scene, drone: Path) -> None:
+    scene.offloaded(drone)
+    look = scene.runner.last("identify")
+    scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
+    convert = next(group for group in scene.desk.outputs.groups() if group.route == "convert")
+    assert convert.warning == ""
+    assert convert.size.startswith("about ")
+
+
+@pytest.mark.parametrize(
+    ("stages", "mark"),
+    [
+        ([Stage.LISTING], Mark.UNDER_WAY),
+        ([Stage.PROVEN, Stage.WAITING], Mark.UNDER_WAY),
+        ([Stage.PROVEN, Stage.LISTED], Mark.EXPECTED),
+        ([Stage.PROVEN, Stage.PARTLY], Mark.PROBLEM),
+        ([Stage.PROBLEM, Stage.CROSSING], Mark.UNDER_WAY),
+        ([Stage.PROVEN, Stage.PROVEN], Mark.PROVEN),
+    ],
+)
+def test_no_mixture_of_cards_looks_better_than_its_worst(stages: list[Stage], mark: Mark) -> None:
+    cards = [CardIn(Medium(str(n), Path("/x"), f"Card {n}", "r"), stage) for n, stage in enumerate(stages)]
+    line = watch_line(cards, 2, None, 0)
+    assert line.mark is mark
+    assert ("Leave" in line.first) is any(stage.being_read for stage in stages)
+    assert ("come out" in line.first) is (mark is Mark.PROVEN)
+
+
+def test_screens_and_services_load_without_qt() -> None:
+    code = "import diadoche.screens.desk, diadoche.cli.app, diadoche.demo.make, diadoche.services.all_kinds, sys; sys.exit('PyQt6' in sys.modules)"
+    assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
+
+
+def test_the_first_page_proposes_and_takes_a_name(scene: Scene) -> None:
+    cards: CardsScreen = scene.desk.cards
+    cards.rename_shoot("  Tern Rock ")
+    assert cards.shoot_name == "Tern Rock"
+    cards.rename_shoot(" ")
+    assert cards.shoot_name == "Tern Rock"

@@ -1,0 +1,172 @@
+"""The queue: its states as events and instructions, and real processes behind it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from diadoche.services.all_kinds import ALL_KINDS
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.looking import LookRequest
+from diadoche.services.offloading import OffloadRequest
+from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.states import Added, Ended, QueueState, RetryAsked, StartWork, State, StopAsked, StopWork
+from diadoche.services.shoots import open_shoot
+
+
+def test_one_at_a_time_of_a_resource_and_offloads_first() -> None:
+    queue = QueueState({"encode": 1})
+    assert queue.handle(Added(1, "encode", 2)) == [StartWork(1)]
+    assert queue.handle(Added(2, "encode", 2)) == []
+    assert queue.handle(Added(3, "encode", 0)) == []
+    assert queue.handle(Added(4, "card:x", 0)) == [StartWork(4)]
+    assert queue.handle(Ended(1, State.DONE)) == [StartWork(3)]
+
+
+def test_stop_retry_and_late_requests() -> None:
+    queue = QueueState({})
+    queue.handle(Added(1, "a", 0))
+    queue.handle(Added(2, "a", 0))
+    assert queue.handle(StopAsked(2)) == []
+    assert queue.entries[2].state is State.STOPPED
+    assert queue.handle(StopAsked(1)) == [StopWork(1)]
+    assert queue.handle(StopAsked(1)) == []
+    assert queue.handle(Ended(1, State.STOPPED)) == []
+    assert queue.handle(StopAsked(1)) == []
+    assert queue.handle(RetryAsked(2)) == [StartWork(2)]
+    with pytest.raises(ValueError, match="no job 9"):
+        queue.handle(Ended(9, State.DONE))
+    with pytest.raises(ValueError, match="already"):
+        queue.handle(Added(1, "a", 0))
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["add", "stop", "retry", "done", "fail"]), st.integers(1, 6), st.sampled_from("ab")),
+        max_size=60,
+    )
+)
+def test_no_sequence_of_events_overbooks_a_resource(events: list[tuple[str, int, str]]) -> None:
+    queue = QueueState({"a": 2, "b": 1})
+    for what, number, resource in events:
+        if what == "add" and number not in queue.entries:
+            queue.handle(Added(number, resource, number % 3))
+        elif what != "add" and number in queue.entries:
+            event = {
+                "stop": StopAsked(number),
+                "retry": RetryAsked(number),
+                "done": Ended(number, State.DONE),
+                "fail": Ended(number, State.FAILED),
+            }[what]
+            queue.handle(event)
+        busy = [entry.resource for entry in queue.entries.values() if entry.state in {State.RUNNING, State.STOPPING}]
+        assert busy.count("a") <= 2
+        assert busy.count("b") <= 1
+        waiting = {entry.resource for entry in queue.entries.values() if entry.state is State.WAITING}
+        assert not ("b" in waiting and busy.count("b") == 0)
+
+
+class Told:
+    """Collects what a runner tells, and waits for a state without sleeping."""
+
+    def __init__(self) -> None:
+        self.jobs: list[Job] = []
+        self._changed = threading.Condition()
+
+    def __call__(self, job: Job) -> None:
+        with self._changed:
+            self.jobs.append(job)
+            self._changed.notify_all()
+
+    def wait_for(self, number: int, *states: State, timeout_s: float = 60) -> Job:
+        def found() -> Job | None:
+            return next((job for job in reversed(self.jobs) if job.number == number and job.state in states), None)
+
+        with self._changed:
+            assert self._changed.wait_for(lambda: found() is not None, timeout_s), [
+                (j.number, j.state) for j in self.jobs
+            ]
+            job = found()
+        assert job is not None
+        return job
+
+
+@pytest.fixture
+def told() -> Told:
+    return Told()
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Iterator[Ledger]:
+    made = Ledger(tmp_path / "state" / "ledger.sqlite")
+    yield made
+    made.close()
+
+
+def runner_of(ledger: Ledger, told: Told) -> Runner:
+    return Runner(ledger, ALL_KINDS, told, lambda _job: None)
+
+
+def test_a_job_runs_in_a_process_and_its_result_comes_back(ledger: Ledger, told: Told, drone: Path) -> None:
+    runner = runner_of(ledger, told)
+    number = runner.add("look", "List", "look:x", LookRequest(drone))
+    job = told.wait_for(number, State.DONE)
+    assert [clip.name for clip in job.result.clips] == ["DRON0001", "DRON0002", "DRON0003"]
+    assert [each.state for each in told.jobs] == [State.WAITING, State.RUNNING, State.DONE]
+    runner.close()
+
+
+def test_an_expected_failure_is_a_problem_in_words(ledger: Ledger, told: Told, tmp_path: Path) -> None:
+    runner = runner_of(ledger, told)
+    job = told.wait_for(runner.add("look", "List", "look:x", LookRequest(tmp_path / "none")), State.FAILED)
+    assert job.problem is not None
+    assert "nothing at" in job.problem.what
+    runner.close()
+
+
+def slow_offload(card: Path, place: Path, shoot_id: int) -> OffloadRequest:
+    return OffloadRequest(card, (place,), shoot_id, "S", pace_bytes_s=1_000_000)
+
+
+def test_a_job_is_stopped_and_says_so(ledger: Ledger, told: Told, drone: Path, tmp_path: Path) -> None:
+    runner = runner_of(ledger, told)
+    number = runner.add("offload", "Offload", "card:x", slow_offload(drone, tmp_path / "a", open_shoot(ledger, "S").id))
+    told.wait_for(number, State.RUNNING)
+    runner.stop(number)
+    job = told.wait_for(number, State.DONE, State.STOPPED)
+    assert job.state is State.STOPPED or job.result.result.stopped
+    runner.close()
+
+
+def test_a_killed_process_is_a_named_failure_and_can_be_retried(
+    ledger: Ledger, told: Told, drone: Path, tmp_path: Path
+) -> None:
+    runner = runner_of(ledger, told)
+    number = runner.add("offload", "Offload", "card:x", slow_offload(drone, tmp_path / "a", open_shoot(ledger, "S").id))
+    told.wait_for(number, State.RUNNING)
+    runner._running[number].process.kill()
+    job = told.wait_for(number, State.FAILED)
+    assert job.problem is not None
+    assert "ended without a word" in job.problem.what
+    runner.retry(number)
+    job = told.wait_for(number, State.DONE)
+    assert job.result.result.copies[0].status == "proven"
+    runner.close()
+
+
+def test_unfinished_jobs_go_on_at_the_next_start(ledger: Ledger, told: Told, drone: Path, tmp_path: Path) -> None:
+    first = runner_of(ledger, told)
+    number = first.add("offload", "Offload", "card:x", slow_offload(drone, tmp_path / "a", open_shoot(ledger, "S").id))
+    told.wait_for(number, State.RUNNING)
+    first.close()
+    again = Told()
+    second = runner_of(ledger, again)
+    assert [job.number for job in second.recover()] == [number]
+    job = again.wait_for(number, State.DONE)
+    assert job.result.result.copies[0].status == "proven"
+    second.close()
