@@ -1,0 +1,30 @@
+"""Prints the table, and writes it as JSON to build/bench.json. Words choose parts: offloads, conversions, window."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+import av
+
+from benchmarks import conversions, offloads, window
+
+_PARTS = {"offloads": offloads.rows, "conversions": conversions.rows, "window": window.rows}
+
+
+def main() -> None:
+    """Runs the parts that were named, or all."""
+    rows = []
+    print(f"PyAV {av.__version__} with FFmpeg {av.ffmpeg_version_info}; the distribution's ffmpeg is 5.1")
+    for name in sys.argv[1:] or _PARTS:
+        for row in _PARTS[name]():
+            rows.append(row.as_dict())
+            verdict = {True: "met", False: "MISSED", None: ""}[row.met]
+            print(f"{row.work:58} | {row.against:52} | {row.goal:32} | {row.measured:22} | {verdict}", flush=True)
+    Path("build").mkdir(exist_ok=True)
+    Path("build/bench.json").write_text(json.dumps(rows, indent=2))
+
+
+if __name__ == "__main__":
+    main()

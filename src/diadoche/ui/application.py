@@ -85,7 +85,10 @@ class Application:
             self.desk.job_changed(news)
 
     def _change_scheme(self) -> None:
-        scheme: Scheme = "light" if self.theme.colours.dark else "dark"
+        self.show_scheme("light" if self.theme.colours.dark else "dark")
+
+    def show_scheme(self, scheme: Scheme) -> None:
+        """Light, dark, or as the desktop has it; remembered."""
         self._settings = replace(self._settings, scheme=scheme)
         self._apply()
 

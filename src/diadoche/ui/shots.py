@@ -1,0 +1,128 @@
+"""Renders every picture in docs/screenshots from the demo shoot, by driving the real window."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtWidgets import QApplication
+
+from diadoche.demo.make import make_demo
+from diadoche.demo.opening import SHOOT, demo_places, demo_settings
+from diadoche.services.shoots import ShootSettings
+from diadoche.services.station import Stage
+from diadoche.ui.application import Application, Opening
+
+_LONGEST_S = 240
+_SLOW_BYTES_S = 2_500_000
+
+
+class Photographer:
+    """Waits for what is shown, and takes pictures of it."""
+
+    def __init__(self, application: Application, target: Path) -> None:
+        self.application = application
+        self._target = target
+        application.window.resize(1280, 800)
+        application.window.show()
+
+    def wait(self, shown: Callable[[], bool], settle_ms: int = 200) -> None:
+        """Lets the window live until something is true, and a moment longer so that it is painted."""
+        until = time.monotonic() + _LONGEST_S
+        while not shown():
+            if time.monotonic() > until:
+                raise TimeoutError("the window never came to show what was waited for")
+            self._live(20)
+        self._live(settle_ms)
+
+    def take(self, name: str) -> None:
+        """Saves what the window shows."""
+        self._live(200)
+        self.application.window.grab().save(str(self._target / f"{name}.png"))
+
+    @staticmethod
+    def _live(milliseconds: int) -> None:
+        loop = QEventLoop()
+        QTimer.singleShot(milliseconds, loop.quit)
+        loop.exec()
+
+
+def shoot_all(opening: Opening, target: Path, app: QApplication) -> None:
+    """Goes through the whole job, and takes every view on the way."""
+    application = Application(app, opening)
+    try:
+        _walk(Photographer(application, target))
+    finally:
+        application.close()
+
+
+def _walk(photographer: Photographer) -> None:
+    application = photographer.application
+    window, bench = application.window, application.bench
+    assert bench is not None
+    cards = application.station.cards
+    for card in bench.cards_outside():
+        bench.put_in(card)
+    photographer.wait(lambda: all(card.stage is Stage.LISTED for card in cards.values()))
+    application.desk.cards.offload_all()
+    photographer.wait(lambda: any(ribbon.copied > 0.6 for ribbon in application.desk.cards.ribbons()), 0)
+    photographer.take("cards-crossing")
+    photographer.wait(lambda: all(card.stage is Stage.PROVEN for card in cards.values()))
+    photographer.wait(lambda: len(application.desk.outputs.groups()) == 4)
+    photographer.take("cards-proven")
+    window.go_to(1)
+    photographer.wait(lambda: window.footage.player.image is not None)
+    window.footage.player.go_to(40)
+    photographer.take("footage")
+    window.go_to(2)
+    photographer.take("outputs")
+    application.desk.outputs.choose("convert", "vc3-hq")
+    application.desk.outputs.make()
+    window.go_to(3)
+    photographer.wait(lambda: any(row.percent for row in application.desk.work.rows()), 800)
+    photographer.take("work")
+    photographer.wait(lambda: not application.desk.work.running())
+    window.go_to(2)
+    photographer.take("outputs-made")
+    window.go_to(4)
+    photographer.take("ledger")
+    window.go_to(1)
+    application.show_scheme("dark")
+    photographer.take("footage-dark")
+    window.go_to(0)
+    photographer.take("cards-dark")
+
+
+def shoot_first_page(opening: Opening, target: Path, app: QApplication) -> None:
+    """The first start, before any place for copies is known."""
+    application = Application(app, opening)
+    try:
+        Photographer(application, target).take("first-start")
+    finally:
+        application.close()
+
+
+def take_pictures(demo: Path, target: Path) -> None:
+    """Writes every picture to `target`.
+
+    Args:
+        demo: a folder with the demo's cards in it.
+        target: the folder of the pictures.
+    """
+    app = QApplication(sys.argv[:1])
+    make_demo(demo)
+    target.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix="tern-rock-") as name:
+        folder = Path(name)
+        places = demo_places(folder)
+        shoot_first_page(Opening(demo_places(folder / "first"), "Tern Rock, day 1", ShootSettings()), target, app)
+        bench, cards = folder / "bench", demo / "cards"
+        shoot_all(Opening(places, SHOOT, demo_settings(folder), bench, cards, _SLOW_BYTES_S), target, app)
+
+
+if __name__ == "__main__":
+    take_pictures(Path("build/test-demo"), Path(sys.argv[1]))
