@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from diadoche.cli.app import Windows, app
-from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings
+from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings, still_coming
 from diadoche.services.places import default_places
-
-_FIRST_CARD_WITHIN_S = 120
 
 
 def _open_shoot() -> int:
@@ -26,13 +23,17 @@ def _open_demo(folder: Path) -> int:
     folder.mkdir(parents=True, exist_ok=True)
     making = begin_making(folder)
     cards = folder / "cards"
-    began = time.monotonic()
-    while making.poll() is None and time.monotonic() - began < _FIRST_CARD_WITHIN_S:
-        if cards.is_dir() and any(not path.name.startswith(".") for path in cards.iterdir()):
-            break
-        time.sleep(0.2)
     try:
-        return run(Opening(demo_places(folder), SHOOT, demo_settings(folder), folder / "bench", cards))
+        return run(
+            Opening(
+                demo_places(folder),
+                SHOOT,
+                demo_settings(folder),
+                folder / "bench",
+                cards,
+                coming=lambda: still_coming(making, cards),
+            )
+        )
     finally:
         making.terminate()
         making.wait()

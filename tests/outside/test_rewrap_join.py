@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -11,6 +12,12 @@ import pytest
 from pymediainfo import MediaInfo
 
 from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.convert.recipes import recipes
+from diadoche.core.convert.rewrap import rewrap
+from diadoche.core.convert.sources import FileSource
+from diadoche.core.convert.transcode import convert
+from diadoche.core.identify.probe import identify
+from diadoche.core.watch import Watch
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, Shot, make_tree, read_field
 from tests.outside.public_tools import ffprobe, luma_pictures, picture_digests
@@ -86,6 +93,47 @@ def test_packets_are_the_same_by_a_public_tool(camcorder: Path, tmp_path: Path) 
     assert packets(stream, "0:v:0", "-bsf:v", undone) == packets(
         output, "0:v:0", "-bsf:v", f"h264_mp4toannexb,{undone}"
     )
+
+
+def test_an_output_that_fails_its_check_is_not_delivered(drone: Path, tmp_path: Path) -> None:
+    """An index that promises more pictures than there are: the counts differ, and nothing gets a final name."""
+    source = drone / "DCIM/100DRONE/DRON0003.MP4"
+    facts = identify([source])
+    lying = replace(facts, frames=(facts.frames or 0) + 5)
+    output = convert(FileSource([source], lying), recipes()["h264-intra"], tmp_path, Watch())
+    assert (output.output, output.bytes) == ("", 0)
+    assert output.checks is not None
+    assert not output.checks.frames
+    assert "failed its check (frames)" in output.problems[0].what
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_damaged_original_is_rewrapped_as_it_is_and_named(camcorder: Path, tmp_path: Path) -> None:
+    data = bytearray((camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00002.MTS").read_bytes())
+    # A burst in the middle: headers of transport packets stay, what they carry is spoilt.
+    for packet in range(6000, 6060):
+        data[packet * 192 + 40 : packet * 192 + 180] = b"\xa5" * 140
+    broken = tmp_path / "card" / "00002.MTS"
+    broken.parent.mkdir()
+    broken.write_bytes(bytes(data))
+    output = rewrap([broken], identify([broken]), tmp_path / "out", Watch())
+    assert output.packets_identical
+    assert output.pictures_identical
+    assert output.output
+    assert picture_digests(output.output) == picture_digests(str(broken))
+
+
+def test_a_looped_stream_whose_clock_stutters_is_still_put_into_a_container(camcorder: Path, tmp_path: Path) -> None:
+    source = camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00003.MTS"
+    looped = tmp_path / "looped.mts"
+    subprocess.run(
+        ["ffmpeg", "-v", "error", "-stream_loop", "3", "-i", str(source), "-c", "copy", "-f", "mpegts", "-mpegts_m2ts_mode", "1", str(looped)],
+        check=True,
+    )  # fmt: skip
+    output = rewrap([looped], identify([looped]), tmp_path / "out", Watch())
+    assert output.packets_identical
+    assert output.output, output.problems
+    assert output.frames_out == 200
 
 
 def test_a_changed_packet_is_never_called_identical() -> None:

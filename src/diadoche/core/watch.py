@@ -67,3 +67,31 @@ class Watch:
         """Raises Cancelled if somebody asked the work to stop."""
         if self._stop.is_set():
             raise Cancelled
+
+
+class Share(Watch):
+    """A part of a longer piece of work: its progress fills a share of the whole, from `begin` to `end` (0 to 1).
+
+    Work in several passes thus tells one progress that never goes back.
+    """
+
+    _FINE = 10_000
+
+    def __init__(self, whole: Watch, begin: float, end: float) -> None:
+        super().__init__(self._pass_on)
+        self._whole = whole
+        self._begin, self._end = begin, end
+
+    @property
+    def stopping(self) -> bool:
+        """Whether the whole work was asked to stop."""
+        return self._whole.stopping
+
+    def check(self) -> None:
+        """Raises Cancelled if somebody asked the whole work to stop."""
+        self._whole.check()
+
+    def _pass_on(self, progress: Progress) -> None:
+        share = progress.done / progress.total if progress.total > 0 else 0.0
+        done = self._begin + (self._end - self._begin) * min(1.0, share)
+        self._whole.step(Progress(int(done * self._FINE), self._FINE, progress.note))

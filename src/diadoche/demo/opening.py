@@ -6,6 +6,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from diadoche.demo.make import demo_cards
 from diadoche.services.places import StatePlaces
 from diadoche.services.shoots import ShootSettings
 
@@ -26,3 +27,11 @@ def demo_settings(folder: Path) -> ShootSettings:
 def begin_making(folder: Path) -> subprocess.Popen[bytes]:
     """Makes the cards behind the open window; cards appear on the bench as they are ready."""
     return subprocess.Popen([sys.executable, "-m", "diadoche.main", "make-demo", str(folder)], stdin=subprocess.DEVNULL)
+
+
+def still_coming(making: subprocess.Popen[bytes], cards: Path) -> str:
+    """What is being drawn behind the open window, in words; nothing when all cards are there."""
+    if making.poll() is not None:
+        return "" if making.returncode == 0 else "The other cards could not be drawn; see the terminal."
+    ready = sum(not path.name.startswith(".") for path in cards.iterdir()) if cards.is_dir() else 0
+    return f"Card {ready + 1} of {len(demo_cards())} is being drawn." if ready < len(demo_cards()) else ""

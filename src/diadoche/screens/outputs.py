@@ -160,7 +160,7 @@ class OutputsScreen:
         for request in requests:
             self._asked.add(request.clip_id)
             clip = next(each for each in self._clips if each.id == request.clip_id)
-            verb = "Convert" if request.way == "convert" else "Rewrap"
+            verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
             self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
         self.on_change()
         return len(requests)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import sys
 import traceback
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -42,6 +43,7 @@ class Opening:
     bench_folder: Path | None = None
     cards_folder: Path | None = None
     pace_bytes_s: int = PACE_BYTES_S
+    coming: Callable[[], str] = lambda: ""
 
 
 class Application:
@@ -77,6 +79,7 @@ class Application:
             opening.bench_folder,
             lambda: sorted(path for path in folder.glob("*") if path.is_dir() and not path.name.startswith(".")),
             opening.pace_bytes_s,
+            opening.coming,
         )
 
     def _take(self, news: object) -> None:

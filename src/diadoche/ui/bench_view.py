@@ -27,7 +27,7 @@ class BenchView(QFrame):
         """Shows what is in and what is not; built anew only when that changed."""
         outside = self._bench.cards_outside()
         inside = [self._bench.reader_of(number) for number in range(1, READERS + 1)]
-        now = (tuple(outside), tuple(inside))
+        now = (tuple(outside), tuple(inside), self._bench.coming())
         if now == self._shown and self._row.count():
             return
         self._shown = now
@@ -59,7 +59,9 @@ class BenchView(QFrame):
             put = button(f"Put in {card.name}", lambda card=card: self._put(card), tip="Into the first free reader")  # type: ignore[misc]  # bound now
             put.setEnabled(free)
             self._row.addWidget(put)
-        if not outside:
+        if self._bench.coming():
+            self._row.addWidget(label(self._bench.coming(), "soft"))
+        elif not outside:
             self._row.addWidget(label("All cards are in.", "soft"))
 
     def _put(self, card: Path) -> None:

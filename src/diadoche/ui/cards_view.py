@@ -85,6 +85,10 @@ class CardsView(QWidget):
         self._board.refresh()
         self._hint.setText(self._screen.offload_hint())
         self.offload_button.setEnabled(self._screen.can_offload_any)
+        self.refresh_bench()
+
+    def refresh_bench(self) -> None:
+        """Shows the cards that lie on the bench now; in the demo they are made one after another."""
         if self._bench is not None:
             self._bench.refresh()
 
@@ -123,7 +127,7 @@ class _FirstPage(QWidget):
                 wrap=True,
             )
         )
-        column.addWidget(label(NEVER, "proven", wrap=True))
+        column.addWidget(label(NEVER, "strong", wrap=True))
         column.addSpacing(8)
         column.addWidget(label("1. The shoot has a name", "strong"))
         name = QLineEdit(screen.shoot_name)
@@ -147,5 +151,9 @@ class _FirstPage(QWidget):
         column.addWidget(label("3. Put in a card and press Offload", "strong"))
         outer = QVBoxLayout(self)
         outer.addStretch(1)
-        outer.addWidget(sheet, 0, Qt.AlignmentFlag.AlignHCenter)
+        middle = QHBoxLayout()
+        middle.addStretch(1)
+        middle.addWidget(sheet)
+        middle.addStretch(1)
+        outer.addLayout(middle)
         outer.addStretch(2)

@@ -165,8 +165,9 @@ class MainWindow(QMainWindow):
         self._shoot.setText(self._desk.cards.shoot_name)
 
     def _sample(self) -> None:
-        """Ten times a second, while something runs: the newest progress."""
+        """Ten times a second: the newest progress while something runs, else only what lies on the bench."""
         if not self._desk.work.running():
+            self.cards.refresh_bench()
             return
         self._show_summaries()
         current = self.stack.currentWidget()

@@ -92,13 +92,16 @@ def _decode_part(
     tracks = tracks_of(media)
     media.streams.video[0].thread_type = "AUTO"
     start_s = first_picture_s(media)
-    rate = media.streams.video[0].average_rate or Fraction(25)
-    before = found.pictures
+    frame_s = 1 / nearest_standard(Fraction(media.streams.video[0].average_rate or 25))
+    end_s = Fraction(0)
     sounds: dict[int, tuple[Fraction, Fraction]] = {}
     for packet in media.demux(tracks):
         for frame in packet.decode():
             if isinstance(frame, av.VideoFrame):
                 found.pictures += 1
+                # By its own time: a clip may hold a gap, and then its length is more than its pictures.
+                if frame.pts is not None and frame.time_base is not None:
+                    end_s = max(end_s, frame.pts * Fraction(frame.time_base) - start_s + frame_s)
                 found.clean = found.clean and not frame.is_corrupt
                 if digest is not None:
                     digest_picture(digest, frame)
@@ -108,13 +111,12 @@ def _decode_part(
                 first_s = sounds.get(packet.stream_index, (begin_s, begin_s))[0]
                 sounds[packet.stream_index] = (first_s, begin_s + Fraction(frame.samples, frame.sample_rate))
     for number, index in enumerate(sorted(sounds)):
-        begin_s, end_s = (offset_s + edge for edge in sounds[index])
+        sound_begin_s, sound_end_s = (offset_s + edge for edge in sounds[index])
         if number < len(found.sound_spans):
-            begin_s = found.sound_spans[number][0]
-            found.sound_spans[number] = (begin_s, end_s)
+            found.sound_spans[number] = (found.sound_spans[number][0], sound_end_s)
         else:
-            found.sound_spans.append((begin_s, end_s))
-    return offset_s + (found.pictures - before) / nearest_standard(Fraction(rate))
+            found.sound_spans.append((sound_begin_s, sound_end_s))
+    return offset_s + end_s
 
 
 def digest_picture(digest: xxhash.xxh3_128, frame: av.VideoFrame) -> None:

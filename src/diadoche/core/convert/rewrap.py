@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import cast
@@ -12,17 +14,18 @@ import av
 from av.container import OutputContainer
 from av.stream import Stream
 
-from diadoche.core.convert.check import compare, decode_all
+from diadoche.core.convert.check import Checks, compare, decode_all
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PcmTrack, SampleDigest
 from diadoche.core.convert.targets import muxing, new_file, output_name
-from diadoche.core.errors import MediaError, RequestError
+from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
+from diadoche.core.names import shown
 from diadoche.core.spans import TimedPacket, packets, parts, tracks_of
 from diadoche.core.timecode import Timecode, may_drop
-from diadoche.core.watch import Progress, Watch
+from diadoche.core.watch import Progress, Share, Watch
 
 CONTAINERS = ("mov", "mp4", "mkv")
 # Disc-style linear PCM and the like exist in transport streams only.
@@ -56,47 +59,78 @@ def rewrap(
     sources = tuple(str(path) for path in paths)
     expected = facts.frames or 1
     name = output_name(camera, facts.start, paths[0].stem, container)
-    with new_file(folder, name, facts.size_bytes, tuple(paths)) as (part, final):
-        digests = _copy_packets(paths, facts, part, container, watch, expected)
-        identical = _read_back(part, digests)
+    with new_file(folder, name, facts.size_bytes, tuple(paths)) as made:
+        digests = _copy_packets(
+            paths, facts, made.part, container, Share(watch, 0, 0.2 if decode_check else 1), expected
+        )
         pictures = digests[0].value()[0]
-        checks, same_pictures = None, None
-        if decode_check:
-            source = decode_all(paths, watch, expected, "checking the original")
-            output = decode_all([part], watch, expected, "checking the output")
-            checks = compare(source, output, facts.video[0].frame_rate, frames_wanted=pictures)
-            same_pictures = source.digest == output.digest
-        passed = identical and same_pictures is not False and (checks is None or checks.passed)
-        size = part.stat().st_size
-        if not passed:
-            what = (checks.failures() if checks else "") or "packets or pictures differ"
-            part.unlink()
-            return Output(
-                sources,
-                "",
-                f"rewrap-{container}",
-                pictures,
-                0,
-                checks,
-                identical,
-                same_pictures,
-                0,
-                facts.size_bytes,
-                time.monotonic() - began_s,
-                (withheld(name, what),),
-            )
+        proof = _prove(paths, facts, made.part, digests, watch if decode_check else None)
+        size = made.part.stat().st_size
+        made.withheld = not proof.passed
+    delivered = not made.withheld
     return Output(
         sources,
-        str(final[0]),
+        str(made.final) if delivered else "",
         f"rewrap-{container}",
         pictures,
-        pictures,
-        checks,
-        identical,
-        same_pictures,
-        size,
+        pictures if delivered else 0,
+        proof.checks,
+        proof.packets,
+        proof.pictures,
+        size if delivered else 0,
         facts.size_bytes,
         time.monotonic() - began_s,
+        proof.problems if delivered else (withheld(name, proof.failures()),),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Proof:
+    """What was found when the output was read back; None where nobody looked."""
+
+    packets: bool
+    pictures: bool | None = None
+    checks: Checks | None = None
+    problems: tuple[Problem, ...] = ()
+
+    @property
+    def passed(self) -> bool:
+        return self.packets and self.pictures is not False and (self.checks is None or self.checks.passed)
+
+    def failures(self) -> str:
+        return (self.checks.failures() if self.checks else "") or "packets or pictures differ"
+
+
+def _prove(
+    paths: Sequence[Path],
+    facts: Facts,
+    part: Path,
+    digests: list[TrackDigest | SampleDigest],
+    watch: Watch | None,
+) -> _Proof:
+    identical = _read_back(part, digests)
+    if watch is None:
+        return _Proof(identical)
+    expected = facts.frames or 1
+    source = decode_all(paths, Share(watch, 0.2, 0.6), expected, "checking the original")
+    output = decode_all([part], Share(watch, 0.6, 1), expected, "checking the output")
+    same = source.digest == output.digest
+    problems: tuple[Problem, ...] = ()
+    if not source.clean and same:
+        # Nothing was damaged here: the same packets give the same damaged pictures.
+        output.clean = True
+        problems = (_damaged_original(paths[0]),)
+    return _Proof(
+        identical, same, compare(source, output, facts.video[0].frame_rate, frames_wanted=source.pictures), problems
+    )
+
+
+def _damaged_original(path: Path) -> Problem:
+    return Problem(
+        f"{shown(path.name)} has damaged pictures in the original; the output has the same ones.",
+        str(path),
+        "Nothing was lost or added.",
+        "Look at the clip where it breaks up before it is cut.",
     )
 
 
@@ -143,6 +177,10 @@ class _Track:
         codec = codec_of(source)
         self.digest: TrackDigest | SampleDigest
         self._pcm: PcmTrack | None = None
+        self._last_dts_s: Fraction | None = None
+        # A coarser clock of the target must still tell two packets apart; for sound that is one sample.
+        rate = facts.audio[number - 1].sample_rate if number else 90_000
+        self._tick_s = max(Fraction(1, rate), Fraction(source.time_base or Fraction(1, 90_000)))
         if codec in _PCM_OF_DISCS or (codec.startswith("pcm_") and container in _PLAIN_PCM_REFUSED):
             self._pcm = PcmTrack(target, facts.audio[number - 1], aligned=False)
             self.stream: Stream = self._pcm.stream
@@ -165,9 +203,17 @@ class _Track:
         assert isinstance(self.digest, TrackDigest)
         self.digest.take(bytes(packet))
         base = Fraction(packet.time_base or 1)
-        packet.pts, packet.dts = round(timed.pts_s / base), round(timed.dts_s / base)
+        dts_s = self._after_the_last(timed.dts_s)
+        packet.pts, packet.dts = math.ceil(max(timed.pts_s, dts_s) / base), math.ceil(dts_s / base)
         packet.stream = self.stream
         target.mux(packet)
+
+    def _after_the_last(self, dts_s: Fraction) -> Fraction:
+        """Decoding times must rise; a stream that repeats one is moved on by a tick, and its packets stay."""
+        if self._last_dts_s is not None:
+            dts_s = max(dts_s, self._last_dts_s + self._tick_s)
+        self._last_dts_s = dts_s
+        return dts_s
 
     def flush(self, target: OutputContainer) -> None:
         """Writes what is still held."""

@@ -6,6 +6,7 @@ import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -14,7 +15,7 @@ import av.error
 from av.container import OutputContainer
 
 from diadoche.core.diskfiles import PART_SUFFIX, rename_new, sync_folder
-from diadoche.core.errors import RequestError, TargetFull, TargetUnusable, writing
+from diadoche.core.errors import MediaError, RequestError, TargetFull, TargetUnusable, writing
 from diadoche.core.names import safe_name, unique_name
 from diadoche.core.sizes import size_text
 
@@ -27,14 +28,18 @@ def output_name(camera: str, start: datetime | None, original: str, ending: str)
     return safe_name("_".join(filter(None, (camera, moment, original)))) + f".{ending}"
 
 
-@contextmanager
-def new_file(
-    folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...]
-) -> Iterator[tuple[Path, list[Path]]]:
-    """A temporary file in `folder` that gets a free name when the block ends well, and is removed when not.
+@dataclass(slots=True)
+class NewFile:
+    """An output on its way: written to `part`, then standing at `final`, unless it is withheld."""
 
-    Yields:
-        The temporary path, and a list that holds the final path afterwards.
+    part: Path
+    final: Path | None = None
+    withheld: bool = False
+
+
+@contextmanager
+def new_file(folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...]) -> Iterator[NewFile]:
+    """A temporary file in `folder` that gets a free name when the block ends well, and is removed when not.
 
     Raises:
         RequestError: the folder is one of the sources' own.
@@ -61,26 +66,31 @@ def new_file(
             safe="Nothing was written; the originals are untouched.",
             do="Make room there, or choose another folder.",
         )
-    part = folder / f".{os.getpid()}-{name}{PART_SUFFIX}"
-    final: list[Path] = []
+    made = NewFile(folder / f".{os.getpid()}-{name}{PART_SUFFIX}")
     try:
-        yield part, final
-        with writing(part):
-            descriptor = os.open(part, os.O_RDONLY)
-            try:
-                os.fsync(descriptor)
-            finally:
-                os.close(descriptor)
-            while not final:
-                free_name = unique_name(name, lambda taken: os.path.lexists(folder / taken))
-                try:
-                    rename_new(part, folder / free_name)
-                except FileExistsError:
-                    continue
-                final.append(folder / free_name)
-            sync_folder(folder)
+        yield made
+        if not made.withheld:
+            made.final = _named(made.part, folder, name)
     finally:
-        part.unlink(missing_ok=True)
+        made.part.unlink(missing_ok=True)
+
+
+def _named(part: Path, folder: Path, name: str) -> Path:
+    """Makes the file durable and gives it the first free name."""
+    with writing(part):
+        descriptor = os.open(part, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+        while True:
+            final = folder / unique_name(name, lambda taken: os.path.lexists(folder / taken))
+            try:
+                rename_new(part, final)
+            except FileExistsError:
+                continue
+            sync_folder(folder)
+            return final
 
 
 @contextmanager
@@ -98,4 +108,9 @@ def muxing(path: Path, container: str, options: dict[str, str] | None = None) ->
         except av.error.FFmpegError as error:
             if isinstance(error, OSError):
                 raise OSError(error.errno, error.strerror) from error
-            raise
+            raise MediaError(
+                f"{path.name} cannot be written as {container}: {error.strerror}.",
+                path=path,
+                safe="The originals are untouched; nothing half-made is kept.",
+                do="Choose another container or recipe.",
+            ) from error

@@ -32,7 +32,7 @@ from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.names import shown
 from diadoche.core.timecode import Timecode
-from diadoche.core.watch import Progress, Watch
+from diadoche.core.watch import Progress, Share, Watch
 
 _FULL_RANGE = "full"
 _SCALE_MATRICES = {
@@ -107,15 +107,15 @@ def convert(
     if marks is not None:
         name = name.replace(f".{recipe.ending}", f"_{marks.first}-{marks.end}.{recipe.ending}")
     losses = tuple(_loss(loss, name) for loss in recipe.losses(video))
-    with new_file(folder, name, estimate if marks is None else 0, source.originals) as (part, final):
-        job = _Encoding(source, recipe, variant, marks, watch)
-        with muxing(part, recipe.container, {"write_tmcd": "1"}) as target, _decode_errors(source):
+    with new_file(folder, name, estimate if marks is None else 0, source.originals) as made:
+        job = _Encoding(source, recipe, variant, marks, Share(watch, 0, 0.8))
+        with muxing(made.part, recipe.container, {"write_tmcd": "1"}) as target, _decode_errors(source):
             job.run(target)
         wanted = (facts.frames or job.pictures) if marks is None else job.pictures
-        checks = _check(part, job, video, wanted, watch)
-        size = part.stat().st_size
+        checks = _check(made.part, job, video, wanted, watch)
+        size = made.part.stat().st_size
         if not checks.passed:
-            part.unlink()
+            made.withheld = True
             return Output(
                 sources,
                 "",
@@ -132,7 +132,7 @@ def convert(
             )
     return Output(
         sources,
-        str(final[0]),
+        str(made.final),
         recipe.name,
         wanted,
         job.pictures,
@@ -305,6 +305,6 @@ class _Encoding:
 
 
 def _check(part: Path, job: _Encoding, video: VideoFacts, wanted: int, watch: Watch) -> Checks:
-    output = decode_all([part], watch, max(1, wanted), "checking the output", with_digest=False)
+    output = decode_all([part], Share(watch, 0.8, 1), max(1, wanted), "checking the output", with_digest=False)
     source = Decoded(job.pictures, "", job.pictures / video.frame_rate, [job.heard[key] for key in sorted(job.heard)])
     return compare(source, output, video.frame_rate, frames_wanted=wanted)

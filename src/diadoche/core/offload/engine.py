@@ -99,6 +99,7 @@ class CopyPass:
             self._result.lost = error.problem
         finally:
             self._finish()
+            self._ring.close()
         return self._result
 
     def _finish(self) -> None:

@@ -25,6 +25,11 @@ class RingBuffer:
         self._takers = 0
         self._lock = threading.Lock()
 
+    def close(self) -> None:
+        """Gives the memory back to the system."""
+        self.view.release()
+        self.memory.close()
+
     def hand_to(self, takers: int) -> None:
         """Says how many will let go of it."""
         self._takers = takers
@@ -50,8 +55,14 @@ class Ring:
 
     def __init__(self, buffers: int = BUFFERS) -> None:
         self.free: queue.SimpleQueue[RingBuffer] = queue.SimpleQueue()
-        for _ in range(buffers):
-            self.free.put(RingBuffer(self))
+        self._all = [RingBuffer(self) for _ in range(buffers)]
+        for buffer in self._all:
+            self.free.put(buffer)
+
+    def close(self) -> None:
+        """Gives all memory back; nobody may hold a buffer any more."""
+        for buffer in self._all:
+            buffer.close()
 
     def take(self, timeout_s: float) -> RingBuffer | None:
         """A free buffer, or None when the takers held on to all of them for that long."""

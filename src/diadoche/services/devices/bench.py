@@ -20,16 +20,24 @@ PACE_BYTES_S = 3_000_000
 class Bench:
     """Readers beside each other, and the cards that lie on the bench."""
 
-    def __init__(self, folder: Path, cards: Callable[[], list[Path]], pace_bytes_s: int = PACE_BYTES_S) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        cards: Callable[[], list[Path]],
+        pace_bytes_s: int = PACE_BYTES_S,
+        coming: Callable[[], str] = lambda: "",
+    ) -> None:
         """
         Args:
             folder: where the readers stand; emptied at the start.
             cards: the cards that can be put in.
             pace_bytes_s: how fast every reader reads.
+            coming: words about cards that are still being made.
         """
         self._folder = folder
         self._cards = cards
         self._pace_bytes_s = pace_bytes_s
+        self.coming = coming
         self._in: dict[int, Medium] = {}
         self._put_in: Callable[[Medium], None] = lambda _medium: None
         self._pulled_out: Callable[[str], None] = lambda _key: None
