@@ -15,13 +15,23 @@ from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.demo.make import make_demo
 
-_LOOPS = 140
+_LONG_LOOPS, _SHORT_LOOPS = 270, 12
 
 
 def rows() -> Iterator[Row]:
     """The rows about outputs."""
     cards = {path.name: path for path in make_demo(Path("build/test-demo"))}
     stream = cards["Keeper's camcorder"] / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"
+    measured, size = _rewrap(stream, _LONG_LOOPS, check=False)
+    yield at_most(f"rewrap of {size:.1f} GB, packets' digests included", "ffmpeg -c copy", 1.10, measured)
+    measured, size = _rewrap(stream, _SHORT_LOOPS, check=True)
+    work = f"rewrap of {size * 1000:.0f} MB with the check by decoding both"
+    yield Row(work, "ffmpeg -c copy", "a row of its own", f"{measured:.0f}×", None)
+    yield from _convert_rows(cards["Drone"] / "DCIM/100DRONE/DRON0003.MP4")
+
+
+def _rewrap(stream: Path, loops: int, *, check: bool) -> tuple[float, float]:
+    """Our time over `ffmpeg`'s, and the size of the input in GB."""
     with tempfile.TemporaryDirectory(dir=".") as name:
         folder = Path(name).absolute()
         long = folder / "long.mts"
@@ -29,7 +39,7 @@ def rows() -> Iterator[Row]:
             "ffmpeg",
             "-y",
             "-stream_loop",
-            _LOOPS * 2,
+            loops,
             "-i",
             stream,
             "-c",
@@ -41,25 +51,16 @@ def rows() -> Iterator[Row]:
             long,
         )
         facts = identify([long], "headers")
-        size = long.stat().st_size / 1e9
 
-        def ours(*, check: bool) -> None:
-            for old in folder.glob("*.mov"):
-                old.unlink()
+        def ours() -> None:
             made = rewrap([long], facts, folder / "out", Watch(), decode_check=check)
-            assert made.packets_identical, made.problems
+            assert made.output, made.problems
             Path(made.output).unlink()
 
         def theirs() -> None:
             run("ffmpeg", "-y", "-i", long, "-c", "copy", folder / "theirs.mov")
 
-        measured = ratio(lambda: ours(check=False), theirs)
-        yield at_most(f"rewrap of {size:.1f} GB, packets' digests included", "ffmpeg -c copy", 1.10, measured)
-        measured = ratio(lambda: ours(check=True), theirs)
-        yield Row(
-            "the same with the check by decoding both", "ffmpeg -c copy", "a row of its own", f"{measured:.1f}×", None
-        )
-    yield from _convert_rows(cards["Drone"] / "DCIM/100DRONE/DRON0003.MP4")
+        return ratio(ours, theirs), long.stat().st_size / 1e9
 
 
 def _convert_rows(clip: Path) -> Iterator[Row]:

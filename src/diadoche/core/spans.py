@@ -25,14 +25,18 @@ _TRANSPORT = {"M2TS", "MPEG-TS"}
 _SEAM_S = Fraction(1, 4)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class TimedPacket:
-    """A packet of track `track` (counted over picture and sound tracks); times in seconds from the first picture."""
+    """A packet of track `track` (counted over picture and sound tracks).
+
+    Times are ticks of `tick_s` from the first picture: whole numbers, for there are many packets.
+    """
 
     track: int
     packet: av.Packet[Any]
-    pts_s: Fraction
-    dts_s: Fraction
+    pts: int
+    dts: int
+    tick_s: Fraction
 
 
 def parts(paths: Sequence[Path]) -> list[tuple[Path, ...]]:
@@ -87,20 +91,15 @@ def packets(paths: Sequence[Path]) -> Iterator[TimedPacket]:
     """
     offset_s = Fraction(0)
     for part in parts(paths):
-        end_s = offset_s
         with opened(part) as media, decoding(part[0]):
             tracks = tracks_of(media)
             shift_s = offset_s - first_picture_s(media)
-            place = {stream.index: number for number, stream in enumerate(tracks)}
-            lasts: dict[int, Fraction] = {}
+            clocks = {stream.index: _Clock(number, stream, shift_s) for number, stream in enumerate(tracks)}
             for packet in media.demux(tracks):
-                if packet.size == 0:
-                    continue
-                timed = _timed(packet, place[packet.stream_index], shift_s, lasts)
-                if timed.track == 0:
-                    end_s = max(end_s, timed.pts_s + _length_s(packet))
-                yield timed
-        offset_s = end_s
+                if packet.size:
+                    yield clocks[packet.stream_index].timed(packet)
+            picture = clocks[tracks[0].index]
+            offset_s = max(offset_s, picture.end * picture.tick_s)
 
 
 def first_picture_s(media: InputContainer) -> Fraction:
@@ -109,15 +108,22 @@ def first_picture_s(media: InputContainer) -> Fraction:
     return (stream.start_time or 0) * (stream.time_base or Fraction(1))
 
 
-def _timed(packet: av.Packet[Any], track: int, shift_s: Fraction, lasts: dict[int, Fraction]) -> TimedPacket:
-    base = Fraction(packet.time_base or 1)
-    dts = packet.dts if packet.dts is not None else packet.pts
-    # A camera may leave out times of some packets; then one follows right after the other.
-    dts_s = dts * base + shift_s if dts is not None else lasts.get(track, Fraction(0))
-    pts_s = packet.pts * base + shift_s if packet.pts is not None else dts_s
-    lasts[track] = dts_s + _length_s(packet)
-    return TimedPacket(track, packet, pts_s, dts_s)
+class _Clock:
+    """The times of one track, moved to the joined clip's beginning."""
 
+    def __init__(self, number: int, stream: Stream, shift_s: Fraction) -> None:
+        self.tick_s = Fraction(stream.time_base or Fraction(1, 90_000))
+        self.end = 0
+        self._number = number
+        self._shift = round(shift_s / self.tick_s)
+        self._next_dts = self._shift
 
-def _length_s(packet: av.Packet[Any]) -> Fraction:
-    return (packet.duration or 0) * Fraction(packet.time_base or 1)
+    def timed(self, packet: av.Packet[Any]) -> TimedPacket:
+        """The packet with its times; where a camera left one out, it follows right after the packet before."""
+        dts = packet.dts if packet.dts is not None else packet.pts
+        dts = dts + self._shift if dts is not None else self._next_dts
+        pts = packet.pts + self._shift if packet.pts is not None else dts
+        length = packet.duration or 0
+        self._next_dts = dts + length
+        self.end = max(self.end, pts + length)
+        return TimedPacket(self._number, packet, pts, dts, self.tick_s)

@@ -177,10 +177,10 @@ class _Track:
         codec = codec_of(source)
         self.digest: TrackDigest | SampleDigest
         self._pcm: PcmTrack | None = None
-        self._last_dts_s: Fraction | None = None
+        self._next_dts: int | None = None
         # A coarser clock of the target must still tell two packets apart; for sound that is one sample.
         rate = facts.audio[number - 1].sample_rate if number else 90_000
-        self._tick_s = max(Fraction(1, rate), Fraction(source.time_base or Fraction(1, 90_000)))
+        self._step = max(1, math.ceil(1 / (rate * Fraction(source.time_base or Fraction(1, 90_000)))))
         if codec in _PCM_OF_DISCS or (codec.startswith("pcm_") and container in _PLAIN_PCM_REFUSED):
             self._pcm = PcmTrack(target, facts.audio[number - 1], aligned=False)
             self.stream: Stream = self._pcm.stream
@@ -196,24 +196,18 @@ class _Track:
         """Writes one packet."""
         if self._pcm is not None:
             for frame in timed.packet.decode():
-                for sound in self._pcm.encode(cast(av.AudioFrame, frame), timed.pts_s):
+                for sound in self._pcm.encode(cast(av.AudioFrame, frame), timed.pts * timed.tick_s):
                     target.mux(sound)
             return
         packet = timed.packet
         assert isinstance(self.digest, TrackDigest)
         self.digest.take(bytes(packet))
-        base = Fraction(packet.time_base or 1)
-        dts_s = self._after_the_last(timed.dts_s)
-        packet.pts, packet.dts = math.ceil(max(timed.pts_s, dts_s) / base), math.ceil(dts_s / base)
+        # Decoding times must rise; a stream that repeats one is moved on by a tick, and its packets stay.
+        packet.dts = timed.dts if self._next_dts is None else max(timed.dts, self._next_dts)
+        packet.pts = max(timed.pts, packet.dts)
+        self._next_dts = packet.dts + self._step
         packet.stream = self.stream
         target.mux(packet)
-
-    def _after_the_last(self, dts_s: Fraction) -> Fraction:
-        """Decoding times must rise; a stream that repeats one is moved on by a tick, and its packets stay."""
-        if self._last_dts_s is not None:
-            dts_s = max(dts_s, self._last_dts_s + self._tick_s)
-        self._last_dts_s = dts_s
-        return dts_s
 
     def flush(self, target: OutputContainer) -> None:
         """Writes what is still held."""
