@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from pathlib import Path
 
@@ -125,6 +126,11 @@ def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, q
     window, player = application.window, application.window.footage.player
     QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     waits(qtbot, lambda: number_in(player.image) == 0)
+    # The proof of interlace is shown: 64 pixels, three times enlarged, with neighbouring lines that differ.
+    waits(qtbot, lambda: window.footage.combing.pixmap().width() == 192)
+    proof = window.footage.combing.pixmap().toImage()
+    lines = [proof.pixelColor(48, 3 * line + 1).lightness() for line in range(64)]
+    assert sum(abs(below - above) > 30 for above, below in itertools.pairwise(lines)) > 8
     QTest.keyClick(window.footage.table, Qt.Key.Key_Return)
     assert player.hasFocus()
     # The arrows step whole pictures, which are two fields here, each with a number of its own.

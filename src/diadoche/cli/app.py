@@ -216,7 +216,7 @@ def offload(
     if json:
         print_json(_offload_json(outcome))
     _say_offload(outcome)
-    _ended(_went_wrong(outcome.result))
+    _ended(bool(outcome.card.problems) or _went_wrong(outcome.result))
 
 
 def _went_wrong(result: OffloadResult) -> bool:

@@ -120,6 +120,14 @@ class FootageScreen:
             tuple(problem.sentence() for problem in facts.problems),
         )
 
+    def combing_words(self) -> str:
+        """What the enlarged place shows, or nothing where no fields were seen."""
+        clip = next((each for each in self.clips if each.id == self.selected), None)
+        evidence = clip.facts.video[0].evidence if clip and clip.facts and clip.facts.video else None
+        if evidence is None:
+            return ""
+        return f"Seen at {clock_text(evidence.time_s)}: two moments woven line by line, three times enlarged."
+
 
 def scan_words(video: VideoFacts) -> str:
     """The scan in words that fit a column: fields are counted, for that is what people ask."""

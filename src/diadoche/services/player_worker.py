@@ -16,8 +16,8 @@ from typing import Any, cast
 import numpy as np
 
 from diadoche.core.errors import DiadocheError
-from diadoche.core.footage.frames import FrameReader
-from diadoche.core.identify.facts import Facts
+from diadoche.core.footage.frames import FrameReader, Rgb
+from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.services.playing import SLOT_BYTES, SLOTS, VIEW_PX
 from diadoche.services.wire import from_text
 
@@ -29,6 +29,7 @@ class _Player:
         self._memory = memory
         self._say = say
         self._reader: FrameReader | None = None
+        self._evidence: CombEvidence | None = None
         self._clip = 0
         self._moment = 0
         self._slot = 0
@@ -43,6 +44,8 @@ class _Player:
         elif "show" in command and self._reader is not None:
             self._speed = 0.0
             self._show(command["show"])
+        elif "combing" in command and self._reader is not None:
+            self._show_combing(command["combing"])
         elif "play" in command and self._reader is not None:
             self._speed = command["play"]
             last = self._reader.shape.moments - 1
@@ -57,9 +60,9 @@ class _Player:
             self._reader.close()
             self._reader = None
         self._clip, self._speed = command["clip"], 0.0
-        self._reader = FrameReader(
-            [Path(path) for path in command["open"]], from_text(Facts, command["facts"]), VIEW_PX
-        )
+        facts = from_text(Facts, command["facts"])
+        self._evidence = facts.video[0].evidence
+        self._reader = FrameReader([Path(path) for path in command["open"]], facts, VIEW_PX)
         self._show(0)
 
     def wait_s(self) -> float | None:
@@ -85,16 +88,27 @@ class _Player:
         moment = min(self._reader.shape.moments - 1, max(0, moment))
         picture = self._reader.at(moment)
         self._moment = moment
-        message: dict[str, Any] = {"clip": self._clip, "moment": moment, "playing": self._speed != 0}
+        message = self._message(picture)
+        now_s = time.monotonic()
+        self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
+        message["rate"] = len(self._shown_at) / max(0.2, now_s - self._shown_at[0]) if self._speed else 0.0
+        self._say(message)
+
+    def _show_combing(self, times: int) -> None:
+        assert self._reader is not None
+        if self._evidence is not None:
+            picture = self._reader.combing(self._evidence, times)
+            self._say(self._message(picture) | {"combing": True})
+
+    def _message(self, picture: Rgb | None) -> dict[str, Any]:
+        """The news of a picture; its samples go into the next slot of the shared memory."""
+        message: dict[str, Any] = {"clip": self._clip, "moment": self._moment, "playing": self._speed != 0}
         if picture is not None:
             flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, picture.size, self._slot * SLOT_BYTES)
             flat[:] = picture.reshape(-1)
             message |= {"slot": self._slot, "width": picture.shape[1], "height": picture.shape[0]}
             self._slot = (self._slot + 1) % SLOTS
-        now_s = time.monotonic()
-        self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
-        message["rate"] = len(self._shown_at) / max(0.2, now_s - self._shown_at[0]) if self._speed else 0.0
-        self._say(message)
+        return message
 
     def failed(self, what: str) -> None:
         self._speed = 0.0

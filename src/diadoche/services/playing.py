@@ -24,6 +24,8 @@ from diadoche.services.wire import to_text
 
 VIEW_PX = (1280, 720)
 SLOTS = 6
+# 64 pixels of a picture become 192 on the screen: lines of fields are plain to see.
+COMBING_TIMES = 3
 SLOT_BYTES = VIEW_PX[0] * VIEW_PX[1] * 3
 
 
@@ -37,6 +39,7 @@ class Shown:
     playing: bool = False
     rate_reached: float = 0.0
     problem: str = ""
+    is_combing: bool = False
 
 
 class PlayerProcess:
@@ -67,6 +70,10 @@ class PlayerProcess:
     def play(self, speed: float) -> None:
         """Plays on from where it is; a negative speed runs backwards, zero stops."""
         self._say({"play": speed})
+
+    def show_combing(self) -> None:
+        """Asks for the place where fields were seen, enlarged; it comes as a picture of its own."""
+        self._say({"combing": COMBING_TIMES})
 
     def close(self) -> None:
         """Ends the process."""
@@ -106,4 +113,13 @@ class PlayerProcess:
                 start = message["slot"] * SLOT_BYTES
                 flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, size, start).copy()
                 picture = flat.reshape(message["height"], message["width"], 3)
-            self._told(Shown(message["clip"], message["moment"], picture, message["playing"], message.get("rate", 0.0)))
+            self._told(
+                Shown(
+                    message["clip"],
+                    message["moment"],
+                    picture,
+                    message["playing"],
+                    message.get("rate", 0.0),
+                    is_combing=message.get("combing", False),
+                )
+            )

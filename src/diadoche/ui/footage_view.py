@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.screens.footage import COLUMNS, TOOLTIPS, FootageScreen
@@ -80,8 +80,28 @@ class FootageView(QWidget):
         )
         for part in (self._title, self._reasons, self._facts, self._kept, self._problems):
             column.addWidget(part)
+        column.addLayout(self._combing_row())
         column.addStretch(1)
         return sheet
+
+    def _combing_row(self) -> QHBoxLayout:
+        """The proof that fields were seen: that place of that picture, enlarged."""
+        row = QHBoxLayout()
+        row.setSpacing(12)
+        self.combing, self._combing_words = label(), label(name="soft", wrap=True)
+        self.combing.setAccessibleName("The place where fields were seen, enlarged")
+        row.addWidget(self.combing)
+        row.addWidget(self._combing_words, 1)
+        self.player.combing.connect(self._show_combing)
+        return row
+
+    def _show_combing(self, image: QImage) -> None:
+        words = self._screen.combing_words()
+        shown = bool(words) and not image.isNull()
+        self.combing.setPixmap(QPixmap.fromImage(image) if shown else QPixmap())
+        self._combing_words.setText(words if shown else "")
+        self.combing.setVisible(shown)
+        self._combing_words.setVisible(shown)
 
     def refresh(self) -> None:
         """Shows the rows as they are now; the first clip is selected when none is."""
@@ -99,7 +119,10 @@ class FootageView(QWidget):
         self._show_detail()
 
     def _select(self, row: int) -> None:
+        before = self._screen.selected
         clip = self._screen.select(row if row >= 0 else None)
+        if self._screen.selected != before:
+            self._show_combing(QImage())
         self.player.open(clip)
         self._show_detail()
 

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from diadoche.core.footage.frames import Shape, shape_of
+from diadoche.core.footage.frames import Rgb, Shape, shape_of
 from diadoche.core.identify.facts import Facts
 from diadoche.screens.footage import label_at
 from diadoche.services.ledger.waybills import KeptClip
@@ -26,6 +26,7 @@ class PlayerView(QWidget):
     """Shows one clip."""
 
     shown = pyqtSignal(int)
+    combing = pyqtSignal(QImage)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -78,6 +79,7 @@ class PlayerView(QWidget):
         if clip is not None and clip.facts is not None and clip.facts.video and clip.facts.video[0].decodable:
             self._shape = shape_of(clip.facts)
             self._process.open(clip.id, clip.paths, clip.facts)
+            self._process.show_combing()
         elif clip is not None and clip.facts is not None:
             self._problem = " ".join(clip.facts.route.reasons)
         self._name_it()
@@ -155,9 +157,11 @@ class PlayerView(QWidget):
             return
         if news.problem:
             self._problem, self.speed = news.problem, 0.0
+        elif news.is_combing:
+            self.combing.emit(_image(news.picture) if news.picture is not None else QImage())
+            return
         elif news.picture is not None:
-            height, width = news.picture.shape[:2]
-            self._image = QImage(news.picture.tobytes(), width, height, width * 3, QImage.Format.Format_RGB888)
+            self._image = _image(news.picture)
             self.moment, self._rate_reached = news.moment, news.rate_reached
             if not news.playing:
                 self.speed = 0.0
@@ -221,6 +225,12 @@ class PlayerView(QWidget):
         x = bar.left() + bar.width() * self.moment / max(1, self._shape.moments - 1)
         painter.setPen(QPen(QColor(c.ink), 2))
         painter.drawLine(QPointF(x, bar.top()), QPointF(x, bar.bottom()))
+
+
+def _image(picture: Rgb) -> QImage:
+    height, width = picture.shape[:2]
+    # copy(): the image would not keep the bytes alive by itself.
+    return QImage(picture.tobytes(), width, height, width * 3, QImage.Format.Format_RGB888).copy()
 
 
 def _fitted(stage: QRectF, aspect: float) -> QRectF:

@@ -18,7 +18,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.core.media import decoding, opened
 from diadoche.core.spans import first_picture_s, parts
 
@@ -91,6 +91,26 @@ class FrameReader:
                 if number >= picture:
                     break
         return self._kept.get(moment)
+
+    def combing(self, evidence: CombEvidence, times: int) -> Rgb | None:
+        """The place where the fields were seen to differ, woven as the file holds it, each pixel `times` as large.
+
+        Shape (side * times, side * times, 3); None where that picture does not decode.
+
+        Raises:
+            MediaError: the file fails.
+        """
+        picture = round(Fraction(evidence.time_s) * self._video.frame_rate)
+        with decoding(self._path):
+            self._go_to(picture)
+            for number, frame in self._decoded():
+                if number < picture:
+                    continue
+                self._frames = None
+                side, left, top = evidence.side_px, evidence.left_px, evidence.top_px
+                whole = cast(Rgb, frame.reformat(format="rgb24").to_ndarray())
+                return whole[top : top + side, left : left + side].repeat(times, axis=0).repeat(times, axis=1)
+        return None
 
     def _go_to(self, picture: int) -> None:
         base = self._stream.time_base or Fraction(1, 90_000)
