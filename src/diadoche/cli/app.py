@@ -15,6 +15,7 @@ from typing import Annotated
 import typer
 
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.names import shown
@@ -174,7 +175,7 @@ def identify(
         print_json([facts.as_dict() for facts in found])
     for facts in found:
         video = facts.video[0] if facts.video else None
-        shape = f"{video.codec} {video.width}×{video.height} {video.scan}, " if video else ""
+        shape = f"{spoken_codec(video.codec)} {video.width}×{video.height} {video.scan}, " if video else ""
         say(f"{shown(facts.path)}: {facts.container}, {shape}{facts.route.name}. {' '.join(facts.route.reasons)}")
         say_problems(facts.problems)
     _ended(any(facts.problems for facts in found))
