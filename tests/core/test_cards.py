@@ -116,10 +116,7 @@ def broken_tree(camcorder: Path, tmp_path: Path) -> Path:
 def test_without_playlists_spans_are_joined_by_their_times(broken_tree: Path) -> None:
     (broken_tree / "PRIVATE/AVCHD/BDMV/PLAYLIST/00000.MPL").unlink()
     card = look(broken_tree, LAYOUTS, Watch())
-    assert card.clips[0].spans == (
-        "PRIVATE/AVCHD/BDMV/STREAM/00000.MTS",
-        "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS",
-    )
+    assert card.clips[0].spans == ("PRIVATE/AVCHD/BDMV/STREAM/00000.MTS", "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS")
     assert len(card.clips) == 3
     assert any("no playlist" in problem.what for problem in card.problems)
 

@@ -33,11 +33,7 @@ REFERENCE = Path(sys.executable).with_name("ascmhl")
         ("xxh128", b"", "99aa06d3014798d86001c324468d497f"),
         ("xxh3", b"", "2d06800538d394c2"),
         # SMPTE ST 2114 (C4): the identifier of an empty file, from memory.
-        (
-            "c4",
-            b"",
-            "c459dsjfscH38cYeXXYogktxf4Cd9ibshE3BHUo6a58hBXmRQdZrAkZzsWcbWtDg5oQstpDuni4Hirj75GEmTc1sFT",
-        ),
+        ("c4", b"", "c459dsjfscH38cYeXXYogktxf4Cd9ibshE3BHUo6a58hBXmRQdZrAkZzsWcbWtDg5oQstpDuni4Hirj75GEmTc1sFT"),
     ],
 )
 def test_published_vectors(name: str, data: bytes, wanted: str) -> None:

@@ -12,13 +12,7 @@ from pathlib import Path
 
 import av
 
-from diadoche.demo.recording import (
-    SAMPLE_RATE_HZ,
-    Recording,
-    picture_frames,
-    prepare_video,
-    sound_frames,
-)
+from diadoche.demo.recording import SAMPLE_RATE_HZ, Recording, picture_frames, prepare_video, sound_frames
 from diadoche.demo.scene import Camera, View
 
 _FOLDER = Path("DCIM/100DRONE")

@@ -5,15 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import (
-    QFileDialog,
-    QHBoxLayout,
-    QLineEdit,
-    QScrollArea,
-    QStackedLayout,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QStackedLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.cards import NEVER, CardsScreen

@@ -102,11 +102,7 @@ class _Proof:
 
 
 def _prove(
-    paths: Sequence[Path],
-    facts: Facts,
-    part: Path,
-    digests: list[TrackDigest | SampleDigest],
-    watch: Watch | None,
+    paths: Sequence[Path], facts: Facts, part: Path, digests: list[TrackDigest | SampleDigest], watch: Watch | None
 ) -> _Proof:
     identical = _read_back(part, digests)
     if watch is None:
