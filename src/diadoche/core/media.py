@@ -17,8 +17,11 @@ from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
 from diadoche.core.names import shown
 
-# The library's own log lines go nowhere useful; what matters comes as errors.
-av.logging.set_level(av.logging.FATAL)
+# The library's own log lines go nowhere useful; what matters comes as errors. They are silenced inside the
+# library: its callback into Python waits for the interpreter's lock in decoder threads, and closing a
+# file, which waits for those threads under that lock, then never ended.
+av.logging.restore_default_callback()
+av.logging.set_libav_level(av.logging.PANIC)
 
 
 class SpanFile(io.RawIOBase):
