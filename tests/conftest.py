@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -42,32 +43,31 @@ def own_state(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return tmp_path / "xdg"
 
 
+@contextmanager
+def _mounted(place: Path, options: str) -> Iterator[Path]:
+    """A real filesystem in memory; the test is skipped where mounting is not allowed."""
+    place.mkdir()
+    words = ["mount", "-t", "tmpfs", "-o", options, "tmpfs", str(place)]
+    if subprocess.run(words, capture_output=True, check=False).returncode != 0:
+        pytest.skip(f"mounting a tmpfs with {options} is not allowed here")
+    try:
+        yield place
+    finally:
+        subprocess.run(["umount", "-l", str(place)], check=True)
+
+
 @pytest.fixture
 def small_disk(tmp_path: Path) -> Iterator[Path]:
-    """A real filesystem of 8 MB; skipped where mounting is not allowed."""
-    place = tmp_path / "small-disk"
-    place.mkdir()
-    mounted = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", str(place)], capture_output=True, check=False
-    )
-    if mounted.returncode != 0:
-        pytest.skip("mounting a size-limited tmpfs is not allowed here")
-    yield place
-    subprocess.run(["umount", "-l", str(place)], check=True)
+    """A filesystem of 8 MB."""
+    with _mounted(tmp_path / "small-disk", "size=8m") as place:
+        yield place
 
 
 @pytest.fixture
 def read_only_disk(tmp_path: Path) -> Iterator[Path]:
-    """A real filesystem that is mounted read-only; skipped where mounting is not allowed."""
-    place = tmp_path / "read-only-disk"
-    place.mkdir()
-    mounted = subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "ro", "tmpfs", str(place)], capture_output=True, check=False
-    )
-    if mounted.returncode != 0:
-        pytest.skip("mounting read-only is not allowed here")
-    yield place
-    subprocess.run(["umount", "-l", str(place)], check=True)
+    """A filesystem that is mounted read-only."""
+    with _mounted(tmp_path / "read-only-disk", "ro") as place:
+        yield place
 
 
 def diadoche(*words: str | Path) -> subprocess.CompletedProcess[str]:
