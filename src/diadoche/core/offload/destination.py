@@ -7,63 +7,37 @@ touches the card.
 
 from __future__ import annotations
 
-import ctypes
 import os
 import queue
 import threading
-from dataclasses import dataclass, field
+import time
+from dataclasses import dataclass
 from pathlib import Path
 
-from diadoche.core.cards.tree import FileEntry
-from diadoche.core.diskfiles import PART_SUFFIX, DirectReader, rename_new, sync_folder
+from diadoche.core.diskfiles import BLOCK_BYTES, PART_SUFFIX, DirectReader, begin_writeback, rename_new, sync_folder
 from diadoche.core.errors import DiadocheError, Problem, writing
-from diadoche.core.names import shown, unique_name
+from diadoche.core.names import LONGEST_NAME_BYTES, shown, unique_name
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
+from diadoche.core.offload.messages import Begin, FileRun, Message, Pack
 from diadoche.core.offload.ring import RingBuffer
 from diadoche.core.watch import Part
 
-# Small files are made durable together: one sync of the filesystem instead of one for each.
-_BATCH_FILES = 64
+# Files are made durable together: one sync of the filesystem instead of one for each. Waiting longer
+# for more of them would keep finished clips from being usable.
+_BATCH_FILES = 1024
+_BATCH_BYTES = 64 * 1024 * 1024
+_BATCH_S = 0.5
 _FEW_FILES = 4
 _WRITEBACK_BYTES = 32 * 1024 * 1024
-_SYNC_FILE_RANGE_WRITE = 2
-_LIBC = ctypes.CDLL(None, use_errno=True)
-
-
-@dataclass(slots=True)
-class FileRun:
-    """One file on its way. `ready` is set when all `entry_digests` are known, or when it was given up."""
-
-    entry: FileEntry
-    entry_digests: int
-    digests: dict[str, str] = field(default_factory=dict)
-    size_bytes: int = 0
-    given_up: bool = False
-    ready: threading.Event = field(default_factory=threading.Event)
-
-
-@dataclass(frozen=True, slots=True)
-class Begin:
-    """The file's blocks follow."""
-
-    run: FileRun
-
-
-@dataclass(frozen=True, slots=True)
-class End:
-    """The file's last block was handed over, or it was given up."""
-
-    run: FileRun
-
-
-Message = Begin | End | RingBuffer | None
 
 
 @dataclass(slots=True)
 class _Written:
+    """A file under its temporary name. The descriptor is -1 where it is closed already."""
+
     run: FileRun
-    part: Path
+    part: str
     descriptor: int
 
 
@@ -87,7 +61,8 @@ class Destination:
         self.dropped: Problem | None = None
         self.passed_cache = True
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
-        self._to_prove: queue.SimpleQueue[_Written | None] = queue.SimpleQueue()
+        self._to_prove: queue.SimpleQueue[list[_Written] | None] = queue.SimpleQueue()
+        self._base = f"{root}/"
         self._threads: list[threading.Thread] = []
 
     # -- called by the reader's thread -------------------------------------------------------
@@ -143,45 +118,69 @@ class Destination:
         while (message := self.inbox.get()) is not None:
             if isinstance(message, RingBuffer):
                 if current is not None and self.dropped is None:
-                    try:
-                        with writing(current.part):
-                            _write_fully(current.descriptor, message.data)
-                            unflushed = self._start_writeback(current.descriptor, unflushed + message.size_bytes)
-                        self.copied_bytes += message.size_bytes
-                    except DiadocheError as error:
-                        self.drop(error.problem)
+                    unflushed = self._write_on(current, message, unflushed)
                 message.let_go()
+            elif isinstance(message, Pack):
+                self._write_pack(message)
             elif isinstance(message, Begin):
                 current, unflushed = self._begin(message.run), 0
             elif current is not None:
-                self._to_prove.put(current)
+                self._to_prove.put([current])
                 current = None
         self._to_prove.put(None)
+
+    def _write_on(self, current: _Written, buffer: RingBuffer, unflushed_bytes: int) -> int:
+        """Writes the next bytes; starts the disk early, so that the sync at the end of a large file is short."""
+        try:
+            with writing(Path(current.part)):
+                _write_fully(current.descriptor, buffer.data)
+        except DiadocheError as error:
+            self.drop(error.problem)
+        self.copied_bytes += buffer.size_bytes
+        unflushed_bytes += buffer.size_bytes
+        if unflushed_bytes < _WRITEBACK_BYTES:
+            return unflushed_bytes
+        begin_writeback(current.descriptor)
+        return 0
+
+    def _write_pack(self, pack: Pack) -> None:
+        written: list[_Written] = []
+        for run, data in pack.parts():
+            file = self._begin(run)
+            if file is None:
+                continue
+            written.append(file)
+            try:
+                _write_fully(file.descriptor, data)
+                os.utime(file.descriptor, ns=(run.entry.changed_ns, run.entry.changed_ns))
+            except OSError as error:
+                self._drop_for(Path(file.part), error)
+            os.close(file.descriptor)
+            file.descriptor = -1
+            self.copied_bytes += run.size_bytes
+        pack.buffer.let_go()
+        self._to_prove.put(written)
 
     def _begin(self, run: FileRun) -> _Written | None:
         if self.dropped is not None or run.entry.path in self.already:
             return None
-        final = self.root / run.entry.path
-        # The longest names leave no room for a suffix.
-        part = final.with_name(final.name + PART_SUFFIX)
-        if len(os.fsencode(part.name)) > 255:
-            part = final.with_name(PART_SUFFIX + str(abs(hash(final.name))))
+        part = f"{self._base}{run.entry.path}{PART_SUFFIX}"
+        folder, _, name = part.rpartition("/")
+        if len(os.fsencode(name)) > LONGEST_NAME_BYTES:
+            # The longest names leave no room for a suffix.
+            part = f"{folder}/{PART_SUFFIX}{abs(hash(name))}"
         try:
-            with writing(final):
-                final.parent.mkdir(parents=True, exist_ok=True)
-                flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC | os.O_NOFOLLOW
-                return _Written(run, part, os.open(part, flags, 0o644))
-        except DiadocheError as error:
-            self.drop(error.problem)
+            return _Written(run, part, _created(part))
+        except OSError as error:
+            self._drop_for(Path(self.root / run.entry.path), error)
             return None
 
-    @staticmethod
-    def _start_writeback(descriptor: int, unflushed_bytes: int) -> int:
-        """Starts the disk early, so that the sync at the end of a large file is short."""
-        if unflushed_bytes < _WRITEBACK_BYTES:
-            return unflushed_bytes
-        _LIBC.sync_file_range(descriptor, ctypes.c_int64(0), ctypes.c_int64(0), _SYNC_FILE_RANGE_WRITE)
-        return 0
+    def _drop_for(self, path: Path, error: OSError) -> None:
+        try:
+            with writing(path):
+                raise error
+        except DiadocheError as translated:
+            self.drop(translated.problem)
 
     # -- prover's thread ---------------------------------------------------------------------
 
@@ -200,13 +199,20 @@ class Destination:
             reader.close()
 
     def _next_batch(self) -> tuple[list[_Written], bool]:
-        batch: list[_Written] = []
+        """What can be made durable together, and whether more may follow."""
         item = self._to_prove.get()
+        batch: list[_Written] = []
+        size_bytes, until_s = 0, time.monotonic() + _BATCH_S
         while item is not None:
-            batch.append(item)
-            if len(batch) >= _BATCH_FILES or self._to_prove.empty():
+            batch += item
+            size_bytes += sum(written.run.size_bytes for written in item)
+            left_s = until_s - time.monotonic()
+            if len(batch) >= _BATCH_FILES or size_bytes >= _BATCH_BYTES or left_s <= 0:
                 return batch, True
-            item = self._to_prove.get()
+            try:
+                item = self._to_prove.get(timeout=left_s)
+            except queue.Empty:
+                return batch, True
         return batch, False
 
     def _settle(self, batch: list[_Written], reader: DirectReader) -> None:
@@ -216,7 +222,7 @@ class Destination:
         except DiadocheError as error:
             self.drop(error.problem)
             for written in batch:
-                written.part.unlink(missing_ok=True)
+                _forget(written.part)
             return
         for file in named:
             self.prove(file, reader)
@@ -226,48 +232,61 @@ class Destination:
             written.run.ready.wait()
         arrived = [written for written in batch if not written.run.given_up and self.dropped is None]
         try:
-            with writing(batch[0].part if batch else self.root):
-                for written in arrived:
-                    changed = written.run.entry.changed_ns
-                    os.utime(written.descriptor, ns=(changed, changed))
-                if len(arrived) > _FEW_FILES:
-                    _sync_filesystem(arrived[0].descriptor)
-                else:
-                    for written in arrived:
-                        os.fsync(written.descriptor)
+            with writing(Path(batch[0].part) if batch else self.root):
+                self._sync(arrived)
         finally:
             for written in batch:
-                os.close(written.descriptor)
+                if written.descriptor >= 0:
+                    os.close(written.descriptor)
         for written in batch:
-            if written not in arrived:
-                written.part.unlink(missing_ok=True)
+            if written.run.given_up or self.dropped is not None:
+                _forget(written.part)
         with writing(self.root):
-            for written in arrived:
-                self.journal.note(_copied(written.run, written.run.entry.path))
+            self.journal.note([_copied(written.run, written.run.entry.path) for written in arrived])
             self.journal.sync()
         return arrived
+
+    def _sync(self, arrived: list[_Written]) -> None:
+        for written in arrived:
+            if written.descriptor >= 0:
+                changed = written.run.entry.changed_ns
+                os.utime(written.descriptor, ns=(changed, changed))
+        if len(arrived) > _FEW_FILES:
+            self.journal.sync_filesystem()
+            return
+        for written in arrived:
+            descriptor = written.descriptor if written.descriptor >= 0 else os.open(written.part, os.O_RDONLY)
+            try:
+                os.fsync(descriptor)
+            finally:
+                if descriptor != written.descriptor:
+                    os.close(descriptor)
 
     def _name_finally(self, written: _Written) -> CopiedFile:
         path = written.run.entry.path
         file = _copied(written.run, path)
-        with writing(self.root / path):
-            try:
-                rename_new(written.part, self.root / path)
-            except FileExistsError:
+        final = self._base + path
+        try:
+            rename_new(written.part, final)
+        except FileExistsError:
+            with writing(Path(final)):
                 return self._beside(written, file)
+        except OSError as error:
+            with writing(Path(final)):
+                raise error
         return file
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
         standing = self.root / file.path
         if standing.is_file() and standing.stat().st_size == file.size_bytes and self._reads_as(file, standing):
-            written.part.unlink()
+            _forget(written.part)
             return file
         name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
         rename_new(written.part, standing.with_name(name))
         kept_as = file.path.rpartition("/")[0]
         moved = _copied(written.run, f"{kept_as}/{name}" if kept_as else name)
-        self.journal.note(moved)
+        self.journal.note([moved])
         self.journal.sync()
         self.renamed.append((file.path, moved.kept_as))
         return moved
@@ -284,11 +303,11 @@ class Destination:
 
         The first digest is compared: it covers every byte, and a second would only cost time.
         """
-        standing = self.root / file.kept_as
         name, wanted = next(iter(file.digests.items()))
         try:
-            found = _digest_of(standing, name, reader)
+            found = _digest_of(self._base + file.kept_as, name, reader, file.size_bytes)
         except OSError as error:
+            standing = self.root / file.kept_as
             self.problems.append(
                 Problem(
                     f"{shown(file.kept_as)} cannot be read back from {self.place}: {error.strerror or error}.",
@@ -302,6 +321,7 @@ class Destination:
             self.proven[file.path] = file
             self.proven_bytes += file.size_bytes
             return
+        standing = self.root / file.kept_as
         standing.unlink(missing_ok=True)
         self.problems.append(
             Problem(
@@ -335,15 +355,22 @@ def _write_fully(descriptor: int, data: memoryview) -> None:
         data = data[os.write(descriptor, data) :]
 
 
-def _sync_filesystem(descriptor: int) -> None:
-    if _LIBC.syncfs(descriptor) != 0:
-        code = ctypes.get_errno()
-        raise OSError(code, os.strerror(code))
+def _created(part: str) -> int:
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC | os.O_NOFOLLOW
+    try:
+        return os.open(part, flags, 0o644)
+    except FileNotFoundError:
+        Path(part).parent.mkdir(parents=True, exist_ok=True)
+        return os.open(part, flags, 0o644)
 
 
-def _digest_of(path: Path, name: str, reader: DirectReader) -> str:
+def _forget(part: str) -> None:
+    Path(part).unlink(missing_ok=True)
+
+
+def _digest_of(path: Path | str, name: str, reader: DirectReader, size_bytes: int = BLOCK_BYTES) -> str:
     digest = DIGESTS[name]()
-    for block in reader.blocks(path):
+    for block in reader.blocks(path, size_bytes):
         digest.update(block)
     return digest.hexdigest()
 

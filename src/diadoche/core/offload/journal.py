@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from diadoche.core.diskfiles import sync_folder
+from diadoche.core.diskfiles import sync_filesystem, sync_folder
 
 JOURNAL_NAME = ".not-whole-diadoche.jsonl"
 _WORDS = "This copy is not whole. Offload the same card again to complete it."
@@ -51,16 +52,34 @@ class Journal:
         os.fsync(self._descriptor)
         sync_folder(self.root)
 
-    def note(self, file: CopiedFile) -> None:
-        """Writes down that a file's bytes are on the disk under its temporary name."""
-        self.copied[file.path] = file
-        self._write(
-            _line({"path": file.path, "kept_as": file.kept_as, "size_bytes": file.size_bytes, "digests": file.digests})
-        )
+    def note(self, files: Iterable[CopiedFile]) -> None:
+        """Writes down that the bytes of some files are on the disk under their temporary names."""
+        lines = []
+        for file in files:
+            self.copied[file.path] = file
+            lines.append(
+                _line(
+                    {
+                        "path": file.path,
+                        "kept_as": file.kept_as,
+                        "size_bytes": file.size_bytes,
+                        "digests": file.digests,
+                    }
+                )
+            )
+        self._write(b"".join(lines))
 
     def sync(self) -> None:
         """Makes all notes so far durable: files may get their final names only after this."""
         os.fdatasync(self._descriptor)
+
+    def sync_filesystem(self) -> None:
+        """Makes everything durable that was written to the journal's filesystem since it was opened.
+
+        Raises:
+            OSError: something could not be written.
+        """
+        sync_filesystem(self._descriptor)
 
     def close(self, *, whole: bool) -> None:
         """Ends it; a whole copy needs none any more."""
@@ -72,7 +91,8 @@ class Journal:
             sync_folder(self.root)
 
     def _write(self, data: bytes) -> None:
-        os.write(self._descriptor, data)
+        while data:
+            data = data[os.write(self._descriptor, data) :]
 
 
 def _line(value: dict[str, object]) -> bytes:

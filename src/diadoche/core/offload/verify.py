@@ -6,7 +6,7 @@ import fnmatch
 from dataclasses import dataclass
 from pathlib import Path
 
-from diadoche.core.cards.tree import list_tree
+from diadoche.core.cards.tree import FileEntry, list_tree
 from diadoche.core.diskfiles import DirectReader
 from diadoche.core.errors import Problem
 from diadoche.core.names import shown
@@ -53,7 +53,7 @@ def verify(root: Path, watch: Watch) -> Verdict:
             if path not in standing:
                 continue
             watch.step(Progress(done, total, f"reading {shown(path)}"))
-            if _matches(root / path, digests, reader, watch, Progress(done, total)):
+            if _matches(standing[path], root, digests, reader, watch, Progress(done, total)):
                 ok += 1
             else:
                 changed.append(path)
@@ -65,17 +65,19 @@ def verify(root: Path, watch: Watch) -> Verdict:
     return Verdict(root, len(listed.digests), ok, tuple(changed), missing, extra, _remarks(root, listed.problems))
 
 
-def _matches(path: Path, digests: dict[str, str], reader: DirectReader, watch: Watch, so_far: Progress) -> bool:
+def _matches(
+    file: FileEntry, root: Path, digests: dict[str, str], reader: DirectReader, watch: Watch, so_far: Progress
+) -> bool:
     if not digests:
         return False
     name, wanted = next(iter(digests.items()))
     digest = DIGESTS[name]()
     done = so_far.done
     try:
-        for block in reader.blocks(path):
+        for block in reader.blocks(root / file.path, file.size_bytes):
             digest.update(block)
             done += len(block)
-            watch.step(Progress(done, so_far.total, f"reading {shown(path.name)}"))
+            watch.step(Progress(done, so_far.total, f"reading {shown(file.name)}"))
     except OSError:
         return False
     return digest.hexdigest() == wanted
