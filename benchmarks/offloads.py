@@ -13,8 +13,9 @@ from pathlib import Path
 
 from benchmarks.measuring import Row, at_most, quiet_disks, ratio, run
 from diadoche.core.cards.tree import list_tree
+from diadoche.core.offload.naming import Taking
 from diadoche.core.offload.offload import offload
-from diadoche.core.offload.plan import Taking, plan_offload
+from diadoche.core.offload.plan import plan_offload
 from diadoche.core.watch import Watch
 
 _LARGE_BYTES = 250_000_000

@@ -14,8 +14,9 @@ from diadoche.core.cards.tree import list_tree
 from diadoche.core.diskfiles import PART_SUFFIX
 from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.offload.journal import JOURNAL_NAME, Journal, read_journal
+from diadoche.core.offload.naming import Taking
 from diadoche.core.offload.offload import OffloadResult, offload
-from diadoche.core.offload.plan import OffloadPlan, Taking, plan_offload
+from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents, snapshot
@@ -28,7 +29,7 @@ def run(plan: OffloadPlan, watch: Watch | None = None, **options: float) -> Offl
 
 
 def plan(card: Path, *places: Path, **options: object) -> OffloadPlan:
-    return plan_offload(list_tree(card), TAKING, places, **options)  # type: ignore[arg-type]
+    return plan_offload(list_tree(card), TAKING, places, PlanOptions(**options))  # type: ignore[arg-type]
 
 
 @pytest.fixture
@@ -215,7 +216,9 @@ def test_a_destination_that_hangs_drops_out_and_is_filled_from_a_copy(tmp_path: 
     made = type(made)(
         **{
             **{name: getattr(made, name) for name in made.__slots__},
-            "targets": tuple(type(t)(t.place, t.place / TAKING.folder / "card-001") for t in made.targets),
+            "targets": tuple(
+                type(t)(t.place, t.place / "Shoot/Originals/2026-06-14/Camera/card-001") for t in made.targets
+            ),
         }
     )
 

@@ -5,40 +5,32 @@ Exit codes: 0 done; 1 finished, with problems named; 2 arguments that make no se
 
 from __future__ import annotations
 
-import signal
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
+from diadoche.cli import copies
+from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
-from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.names import shown
+from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
-from diadoche.core.watch import Cancelled, Watch
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.converting import MakeRequest, Way, clips_from, perform_make
 from diadoche.services.handing_off import hand_off_shoot
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
-from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import kept_clips, record_facts
 from diadoche.services.looking import LookRequest, familiar, perform_look
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.offloading import record as record_offload
-from diadoche.services.places import StatePlaces, default_places
 from diadoche.services.shoots import open_shoot, proposed_name
-from diadoche.services.verifying import VerifyRequest, perform_verify
-
-Json = Annotated[bool, typer.Option("--json", help="Print one JSON document on standard output, nothing else there.")]
-Shoot = Annotated[str, typer.Option("--shoot", help="The shoot it belongs to; begun where it is new.")]
-To = Annotated[Path, typer.Option("--to", help="The folder outputs go to.")]
-Paths = Annotated[list[Path], typer.Argument(help="Files, or cards; spans of one recording are joined.")]
+from diadoche.services.verifying import VerifyRequest, perform_verify, record_verdict
 
 app = typer.Typer(
     no_args_is_help=False,
@@ -47,6 +39,7 @@ app = typer.Typer(
     invoke_without_command=True,
     help="Take footage from a card to proven copies and edit-ready files. Without a verb, the window opens.",
 )
+copies.add_to(app)
 
 
 class Windows:
@@ -54,49 +47,6 @@ class Windows:
 
     open_shoot: Callable[[], int]
     open_demo: Callable[[Path], int]
-
-
-@contextmanager
-def _reported(as_json: bool) -> Iterator[None]:
-    """Turns expected failures into words, JSON and an exit code."""
-    try:
-        yield
-    except Cancelled:
-        say("Stopped. What had arrived whole is kept; nothing half-made stands under a final name.")
-        raise typer.Exit(1) from None
-    except DiadocheError as error:
-        if as_json:
-            print_json({"problems": [error.problem.as_dict()]})
-        say_problems([error.problem])
-        raise typer.Exit(2 if isinstance(error, RequestError) else 1) from error
-
-
-def _ended(problems: bool) -> None:
-    if problems:
-        raise typer.Exit(1)
-
-
-def _places() -> StatePlaces:
-    return default_places()
-
-
-@contextmanager
-def _ledger() -> Iterator[Ledger]:
-    ledger = Ledger(_places().ledger)
-    try:
-        yield ledger
-    finally:
-        ledger.close()
-
-
-@contextmanager
-def _stoppable(watch: Watch) -> Iterator[None]:
-    """Ctrl-C asks the work to stop, so that it can clean up."""
-    before = signal.signal(signal.SIGINT, lambda *_: watch.stop())
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)
 
 
 @app.callback()
@@ -109,7 +59,7 @@ def window(context: typer.Context) -> None:
 @app.command()
 def demo(folder: Annotated[Path | None, typer.Argument(help="Where the demo shoot lives.")] = None) -> None:
     """Open the window on the demo shoot; it is made where it is missing."""
-    raise typer.Exit(Windows.open_demo(folder or _places().demo))
+    raise typer.Exit(Windows.open_demo(folder or places().demo))
 
 
 @app.command("make-demo")
@@ -121,7 +71,7 @@ def make_demo_cards(folder: Annotated[Path, typer.Argument(help="Where to write.
         cards.append({"name": card.name, "layout": card.layout, "path": str(path)})
         say(f"{card.name}: {path}")
 
-    with _reported(json):
+    with reported(json):
         make_demo(folder, ready)
         if json:
             print_json({"cards": cards})
@@ -132,9 +82,9 @@ def look(
     path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")], json: Json = False
 ) -> None:
     """Show what is on a card or in a folder."""
-    with _reported(json), Bar(json) as watch, _stoppable(watch):
-        card = perform_look(LookRequest(path, _places().own_layouts), watch)
-        with _ledger() as ledger:
+    with reported(json), Bar(json) as watch, stoppable(watch):
+        card = perform_look(LookRequest(path, places().own_layouts), watch)
+        with opened_ledger() as ledger:
             before = familiar(ledger, card)
     if json:
         print_json(
@@ -158,7 +108,7 @@ def look(
     stills = count_text(len(card.stills), "still")
     say(f"  {count_text(len(card.clips), 'clip')}, {stills}, {size_text(card.tree.size_bytes)}")
     say_problems(card.problems)
-    _ended(bool(card.problems))
+    ended(bool(card.problems))
 
 
 @app.command()
@@ -168,7 +118,7 @@ def identify(
     json: Json = False,
 ) -> None:
     """Tell what each file is, and what must be done before it can be cut."""
-    with _reported(json), Bar(json) as watch, _stoppable(watch):
+    with reported(json), Bar(json) as watch, stoppable(watch):
         clips = tuple(ClipToIdentify((path,)) for path in paths)
         found = [each.facts for each in perform_identify(IdentifyRequest(clips, profile), watch)]
     if json:
@@ -178,7 +128,7 @@ def identify(
         shape = f"{spoken_codec(video.codec)} {video.width}×{video.height} {video.scan}, " if video else ""
         say(f"{shown(facts.path)}: {facts.container}, {shape}{facts.route.name}. {' '.join(facts.route.reasons)}")
         say_problems(facts.problems)
-    _ended(any(facts.problems for facts in found))
+    ended(any(facts.problems for facts in found))
 
 
 @app.command()
@@ -192,14 +142,19 @@ def offload(
     new_only: Annotated[
         bool, typer.Option("--new-only", help="Leave out what stands in a proven copy already.")
     ] = False,
+    person: Annotated[str, typer.Option(help="Who filmed, or who offloads; for names of folders.")] = "",
+    folders: Annotated[str, typer.Option(help="Pattern of the folders, with tokens like {day}.")] = USUAL_FOLDERS,
+    card_folder: Annotated[str, typer.Option(help="What stands before the counter of a card's own folder.")] = "card",
+    read_twice: Annotated[bool, typer.Option("--read-twice", help="Read the card a second time at the end.")] = False,
+    without_stills: Annotated[bool, typer.Option("--without-stills", help="Leave stills out of the copy.")] = False,
     json: Json = False,
 ) -> None:
     """Copy a card to one or more places and prove every copy."""
-    with _reported(json), _ledger() as ledger, Bar(json) as watch, _stoppable(watch):
+    with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
         leave_out: frozenset[str] = frozenset()
         if new_only:
-            card = perform_look(LookRequest(source, _places().own_layouts), watch)
+            card = perform_look(LookRequest(source, places().own_layouts), watch)
             leave_out = familiar(ledger, card).paths
         request = OffloadRequest(
             source,
@@ -210,14 +165,18 @@ def offload(
             tuple(digest or ()),
             tuple(clip or ()),
             leave_out,
-            _places().own_layouts,
+            places().own_layouts,
+            naming=Naming(folders, card_folder),
+            person=person,
+            read_twice=read_twice,
+            stills_left_out=without_stills,
         )
         outcome = perform_offload(request, watch)
         record_offload(ledger, request, outcome)
     if json:
         print_json(_offload_json(outcome))
     _say_offload(outcome)
-    _ended(bool(outcome.card.problems) or _went_wrong(outcome.result))
+    ended(bool(outcome.card.problems) or _went_wrong(outcome.result))
 
 
 def _went_wrong(result: OffloadResult) -> bool:
@@ -239,9 +198,13 @@ def _offload_json(outcome: OffloadOutcome) -> dict[str, object]:
                 "files_verified": copy.files_verified,
                 "status": copy.status,
                 "past_cache": copy.passed_cache,
+                "disk": copy.disk_words,
             }
             for copy in result.copies
         ],
+        "different_disks": result.proven_disks,
+        "tried": outcome.tried,
+        "remarks": [problem.as_dict() for problem in outcome.remarks],
         "stopped": result.stopped,
         "skipped": [problem.as_dict() for problem in result.skipped],
         "renamed": [{"path": old, "kept_as": new} for old, new in result.renamed],
@@ -258,16 +221,19 @@ def _say_offload(outcome: OffloadOutcome) -> None:
         f"{outcome.name}: {count_text(len(outcome.card.clips), 'clip')}, {count_text(result.files, 'file')}, "
         f"{size_text(result.bytes)} in {clock_text(result.seconds)}. Waybill: {outcome.waybill or 'none'}"
     )
-    say_problems((*outcome.card.problems, *result.skipped, *result.problems))
+    if outcome.tried is not None:
+        say(f"{outcome.tried} of {count_text(len(outcome.card.clips), 'clip')} opened and decoded from the copy.")
+    say_problems((*outcome.card.problems, *result.skipped, *outcome.remarks, *result.problems))
 
 
 @app.command()
 def verify(
-    folder: Annotated[Path, typer.Argument(help="A copy: the folder with its manifests.")], json: Json = False
+    folder: Annotated[Path, typer.Argument(help="A copy with its manifests, or a list of digests.")], json: Json = False
 ) -> None:
-    """Re-read a copy against its manifests."""
-    with _reported(json), Bar(json) as watch, _stoppable(watch):
-        verdict = perform_verify(VerifyRequest(folder), watch)
+    """Re-read a copy against manifests of ours or of others: ASC MHL, md5sum, sha1sum, sha256sum, xxhsum."""
+    with reported(json), Bar(json) as watch, stoppable(watch), opened_ledger() as ledger:
+        verdict = perform_verify(VerifyRequest(folder.absolute()), watch)
+        record_verdict(ledger, verdict)
     if json:
         print_json(
             {
@@ -284,7 +250,7 @@ def verify(
         for name in names:
             say(f"  {word}: {name}")
     say_problems(verdict.problems)
-    _ended(not verdict.clean)
+    ended(not verdict.clean)
 
 
 @app.command()
@@ -309,7 +275,7 @@ def convert(
     json: Json = False,
 ) -> None:
     """Make an edit-ready file by a recipe, and check it."""
-    with _reported(json):
+    with reported(json):
         recipe_named(recipe)
     _make(paths, "convert", recipe, to, camera, mark, json)
 
@@ -317,8 +283,8 @@ def convert(
 def _make(
     paths: list[Path], way: Way, recipe: str, to: Path, camera: str, marks: tuple[str, str] | None, json: bool
 ) -> None:
-    with _reported(json), Bar(json) as watch, _stoppable(watch):
-        clips = clips_from(paths, _places().own_layouts, watch)
+    with reported(json), Bar(json) as watch, stoppable(watch):
+        clips = clips_from(paths, places().own_layouts, watch)
         outputs = [perform_make(MakeRequest(clip, way, recipe, to, camera, marks), watch) for clip in clips]
     if json:
         print_json([output.as_dict() for output in outputs])
@@ -327,7 +293,7 @@ def _make(
             pictures = f"{output.frames_out} of {output.frames_in} pictures"
             say(f"{output.output}: {pictures}, {size_text(output.bytes)}, checked")
         say_problems(output.problems)
-    _ended(any(output.problems for output in outputs))
+    ended(any(output.problems for output in outputs))
 
 
 @app.command("recipes")
@@ -346,7 +312,7 @@ def handoff(
     json: Json = False,
 ) -> None:
     """Write the OpenTimelineIO file for the editing program."""
-    with _reported(json), _ledger() as ledger, Bar(json) as watch, _stoppable(watch):
+    with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         this = open_shoot(ledger, shoot)
         unknown = [clip for clip in kept_clips(ledger, this.id) if clip.facts is None]
         request = IdentifyRequest(tuple(ClipToIdentify(clip.paths, clip.id) for clip in unknown), this.settings.profile)

@@ -118,7 +118,9 @@ class DirectReader:
     def close(self) -> None:
         """Gives the buffer back."""
         self._view.release()
-        self._buffer.close()
+        # Where a reading was broken off, its last block may still be held; the memory goes with that.
+        with suppress(BufferError):
+            self._buffer.close()
 
     def blocks(self, path: Path | str, size_bytes: int = BLOCK_BYTES) -> Iterator[memoryview]:
         """The file's bytes in order. Each block is valid until the next is asked for.

@@ -43,10 +43,27 @@ class Watch:
     def __init__(self, told: Callable[[Progress], None] | None = None) -> None:
         self._told = told
         self._stop = threading.Event()
+        self._go = threading.Event()
+        self._go.set()
 
     def stop(self) -> None:
         """Asks the work to stop at its next step."""
         self._stop.set()
+        self._go.set()
+
+    def pause(self) -> None:
+        """Lets the work stand still at its next step, until it is resumed or stopped."""
+        if not self._stop.is_set():
+            self._go.clear()
+
+    def resume(self) -> None:
+        """Lets the work go on."""
+        self._go.set()
+
+    @property
+    def paused(self) -> bool:
+        """Whether the work stands still, or will at its next step."""
+        return not self._go.is_set()
 
     @property
     def stopping(self) -> bool:
@@ -64,7 +81,8 @@ class Watch:
         self.check()
 
     def check(self) -> None:
-        """Raises Cancelled if somebody asked the work to stop."""
+        """Waits while the work is paused; raises Cancelled if somebody asked it to stop."""
+        self._go.wait()
         if self._stop.is_set():
             raise Cancelled
 

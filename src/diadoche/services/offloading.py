@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -9,16 +10,21 @@ from pathlib import Path
 from diadoche.core.cards.card import Card, chosen_files, look
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.diskfiles import write_whole
-from diadoche.core.errors import DiadocheError, writing
+from diadoche.core.disks import Disk, disk_of
+from diadoche.core.errors import DiadocheError, Problem, writing
 from diadoche.core.names import safe_name
 from diadoche.core.offload.engine import PATIENCE_S
+from diadoche.core.offload.naming import USUAL_NAMING, Naming, Taking
 from diadoche.core.offload.offload import OffloadResult, offload
-from diadoche.core.offload.plan import OffloadPlan, Taking, plan_offload
+from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.waybill import WaybillPage, waybill_html, waybill_place
-from diadoche.core.watch import Watch
+from diadoche.core.offload.waybill_files import waybill_csv, waybill_json, waybill_pdf
+from diadoche.core.sizes import count_text
+from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_offload
 from diadoche.services.queue.kinds import JobKind
+from diadoche.services.trying import try_copy
 from diadoche.services.version import VERSION
 
 _NAMELESS = {"", "PRIVATE", "AVCHD", "BDMV", "DCIM"}
@@ -39,6 +45,14 @@ class OffloadRequest:
     own_layouts: Path | None = None
     patience_s: float = PATIENCE_S
     pace_bytes_s: int = 0
+    naming: Naming = USUAL_NAMING
+    person: str = ""
+    read_twice: bool = False
+    try_copy: bool = True
+    stills_left_out: bool = False
+    # Which disk each place is on, where the one who asks knows better than the machine; and what else comes there.
+    disks: tuple[Disk, ...] = ()
+    coming_bytes: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +64,8 @@ class OffloadOutcome:
     fingerprint: str
     result: OffloadResult
     waybill: str
+    tried: int | None = None
+    remarks: tuple[Problem, ...] = ()
 
 
 def card_name(card: Card, given: str = "") -> str:
@@ -64,15 +80,57 @@ def plan_for(request: OffloadRequest, card: Card) -> OffloadPlan:
     Raises:
         RequestError: the request makes no sense for this card.
     """
+    chosen, left_out = _chosen(request, card)
+    day = card.first_day or _changed_day(card) or datetime.now(UTC).date()
+    name = card_name(card, request.camera)
+    first = card.clips[0] if card.clips else None
+    taking = Taking(
+        request.shoot,
+        day,
+        name,
+        request.person,
+        name,
+        card.root.name,
+        first.name if first else "",
+        card.times[0] if card.times else None,
+    )
+    disks = dict(zip(request.places, request.disks, strict=False))
+    return plan_offload(
+        card.tree,
+        taking,
+        request.places,
+        PlanOptions(
+            request.digests,
+            request.naming,
+            chosen,
+            left_out,
+            request.read_twice,
+            lambda place: disks.get(place) or disk_of(place),
+            {place.expanduser().resolve(): request.coming_bytes for place in request.places},
+        ),
+    )
+
+
+def _chosen(request: OffloadRequest, card: Card) -> tuple[frozenset[str] | None, tuple[Problem, ...]]:
+    """The files that were asked for, None for the whole card; and words for the waybill about what stays behind."""
     chosen = None
     if request.clips:
         chosen = chosen_files(card, load_layouts(request.own_layouts), request.clips)
+    everything = frozenset(file.path for file in card.tree.files)
+    left_out: tuple[Problem, ...] = ()
     if request.leave_out:
-        everything = frozenset(file.path for file in card.tree.files)
         chosen = (chosen if chosen is not None else everything) - request.leave_out
-    day = card.first_day or _changed_day(card) or datetime.now(UTC).date()
-    taking = Taking(request.shoot, day, card_name(card, request.camera))
-    return plan_offload(card.tree, taking, request.places, digests=request.digests, chosen=chosen)
+        left_out += (_left(len(request.leave_out), "file", "stood in a proven copy already"),)
+    if request.stills_left_out and card.stills:
+        chosen = (chosen if chosen is not None else everything) - frozenset(card.stills)
+        left_out += (_left(len(card.stills), "still", "the person asked for that"),)
+    return chosen, left_out
+
+
+def _left(count: int, kind: str, why: str) -> Problem:
+    return Problem(
+        f"{count_text(count, kind)}: {why}.", "", "They are on the card as they were.", "Offload the whole card again."
+    )
 
 
 def _changed_day(card: Card) -> date | None:
@@ -100,36 +158,65 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         patience_s=request.patience_s,
         pace_bytes_s=request.pace_bytes_s,
     )
-    return OffloadOutcome(card, name, plan.fingerprint, result, _write_waybills(request, card, name, plan, result))
-
-
-def _write_waybills(request: OffloadRequest, card: Card, name: str, plan: OffloadPlan, result: OffloadResult) -> str:
-    """A waybill beside every copy that got a manifest; gives the first one's path."""
+    root = next((Path(copy.root) for copy in result.copies if copy.status == "proven"), None)
+    tried = None
+    if request.try_copy and root is not None:
+        there = frozenset(file.path for file in plan.files)
+        tried = try_copy(root, [clip for clip in card.clips if there.issuperset(clip.spans)], Settled(watch))
     page = WaybillPage(
         request.shoot,
         name,
         card.title,
         card.clips,
         len(card.stills),
-        [problem.what for problem in card.problems],
+        [problem.what for problem in (*card.problems, *(tried.problems if tried else ()))]
+        + (tried.remarks if tried else []),
         result,
         plan.digests,
         VERSION,
+        card.tree.files,
+        tried.thumbnails if tried else {},
+        tried.clips if tried else None,
     )
-    html = waybill_html(page).encode("utf-8", "backslashreplace")
+    waybill = _write_waybills(page)
+    remarks = (*plan.advice, *(tried.problems if tried else ()))
+    return OffloadOutcome(card, name, plan.fingerprint, result, waybill, tried.clips if tried else None, remarks)
+
+
+class Settled(Watch):
+    """A watch for what comes after the last proof: its progress is told in words, and it is not stopped any more."""
+
+    def __init__(self, watch: Watch) -> None:
+        super().__init__(lambda progress: self._tell(watch, progress))
+
+    @staticmethod
+    def _tell(watch: Watch, progress: Progress) -> None:
+        with suppress(Cancelled):
+            watch.step(Progress(1, 1, progress.note))
+
+
+def _write_waybills(page: WaybillPage) -> str:
+    """Waybills beside every copy that got a manifest; gives the first page's path."""
+    pages = {
+        ".html": waybill_html(page).encode("utf-8", "backslashreplace"),
+        ".csv": waybill_csv(page),
+        ".json": waybill_json(page),
+        ".pdf": waybill_pdf(page),
+    }
     written = []
-    for copy in result.copies:
+    for copy in page.result.copies:
         if not copy.manifest:
             continue
-        path = waybill_place(Path(copy.destination), Path(safe_name(request.shoot, "Shoot")), Path(copy.root))
+        base = waybill_place(Path(copy.destination), safe_name(page.shoot, "Shoot"), Path(copy.root))
         try:
-            with writing(path):
-                path.parent.mkdir(parents=True, exist_ok=True)
-                write_whole(path, html)
+            with writing(base):
+                base.parent.mkdir(parents=True, exist_ok=True)
+                for ending, data in pages.items():
+                    write_whole(base.with_name(base.name + ending), data)
         except DiadocheError:
             # The copy and its manifest stand; the ledger keeps the same record.
             continue
-        written.append(str(path))
+        written.append(f"{base}.html")
     return written[0] if written else ""
 
 

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from diadoche.core.offload.verify import Verdict, verify
 from diadoche.core.watch import Watch
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import record_check
 from diadoche.services.queue.kinds import JobKind
 
 
@@ -23,3 +25,13 @@ def perform_verify(request: VerifyRequest, watch: Watch) -> Verdict:
 
 
 KIND = JobKind("verify", VerifyRequest, Verdict, perform_verify, rank=1)
+
+
+def record_verdict(ledger: Ledger, verdict: Verdict) -> None:
+    """Writes down when a copy was last read back and how that went; extra files do not count against it."""
+    if verdict.clean:
+        words = "as it was"
+    else:
+        found = (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra))
+        words = ", ".join(f"{len(names)} {word}" for word, names in found if names) or verdict.problems[0].what
+    record_check(ledger, verdict.root, words, matches=not (verdict.changed or verdict.missing))

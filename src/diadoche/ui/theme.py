@@ -69,7 +69,7 @@ class Theme:
         self._app = app
         self.colours = LIGHT
         self.scale = 1.0
-        folder = resources.files("diadoche.ui") / "fonts"
+        folder = resources.files("diadoche") / "fonts"
         for entry in folder.iterdir():
             if entry.name.endswith(".ttf"):
                 QFontDatabase.addApplicationFontFromData(entry.read_bytes())

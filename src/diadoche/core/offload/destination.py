@@ -20,6 +20,7 @@ from diadoche.core.names import LONGEST_NAME_BYTES, shown, unique_name
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
 from diadoche.core.offload.messages import Begin, FileRun, Message, Pack
+from diadoche.core.offload.plan import Target
 from diadoche.core.offload.ring import RingBuffer
 from diadoche.core.watch import Part
 
@@ -44,12 +45,10 @@ class _Written:
 class Destination:
     """Writes and proves what it is handed, until it fails; then it lets everything pass."""
 
-    def __init__(
-        self, place: Path, root: Path, journal: Journal, total_bytes: int, already: dict[str, CopiedFile]
-    ) -> None:
+    def __init__(self, target: Target, journal: Journal, total_bytes: int, already: dict[str, CopiedFile]) -> None:
         """`already` are files of an earlier, interrupted run: not written again, but proven again."""
-        self.place = place
-        self.root = root
+        self.target = target
+        self.place, self.root = target.place, target.root
         self.journal = journal
         self.total_bytes = total_bytes
         self.copied_bytes = sum(file.size_bytes for file in already.values())
@@ -62,7 +61,7 @@ class Destination:
         self.passed_cache = True
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
         self._to_prove: queue.SimpleQueue[list[_Written] | None] = queue.SimpleQueue()
-        self._base = f"{root}/"
+        self._base = f"{target.root}/"
         self._threads: list[threading.Thread] = []
 
     # -- called by the reader's thread -------------------------------------------------------
@@ -164,7 +163,7 @@ class Destination:
     def _begin(self, run: FileRun) -> _Written | None:
         if self.dropped is not None or run.entry.path in self.already:
             return None
-        part = f"{self._base}{run.entry.path}{PART_SUFFIX}"
+        part = f"{self._base}{self.target.kept_as(run.entry.path)}{PART_SUFFIX}"
         folder, _, name = part.rpartition("/")
         if len(os.fsencode(name)) > LONGEST_NAME_BYTES:
             # The longest names leave no room for a suffix.
@@ -242,7 +241,7 @@ class Destination:
             if written.run.given_up or self.dropped is not None:
                 _forget(written.part)
         with writing(self.root):
-            self.journal.note([_copied(written.run, written.run.entry.path) for written in arrived])
+            self.journal.note([self._copied(written.run) for written in arrived])
             self.journal.sync()
         return arrived
 
@@ -263,9 +262,8 @@ class Destination:
                     os.close(descriptor)
 
     def _name_finally(self, written: _Written) -> CopiedFile:
-        path = written.run.entry.path
-        file = _copied(written.run, path)
-        final = self._base + path
+        file = self._copied(written.run)
+        final = self._base + file.kept_as
         try:
             rename_new(written.part, final)
         except FileExistsError:
@@ -274,22 +272,30 @@ class Destination:
         except OSError as error:
             with writing(Path(final)):
                 raise error
+        return self._with_remark(file)
+
+    def _with_remark(self, file: CopiedFile) -> CopiedFile:
+        """Itself; that it is kept under another name is noted for the waybill."""
+        if file.kept_as != file.path:
+            self.renamed.append((file.path, file.kept_as))
         return file
+
+    def _copied(self, run: FileRun) -> CopiedFile:
+        return _copied(run, self.target.kept_as(run.entry.path))
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
-        standing = self.root / file.path
+        standing = self.root / file.kept_as
         if standing.is_file() and standing.stat().st_size == file.size_bytes and self._reads_as(file, standing):
             _forget(written.part)
-            return file
+            return self._with_remark(file)
         name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
         rename_new(written.part, standing.with_name(name))
-        kept_as = file.path.rpartition("/")[0]
-        moved = _copied(written.run, f"{kept_as}/{name}" if kept_as else name)
+        folder = file.kept_as.rpartition("/")[0]
+        moved = _copied(written.run, f"{folder}/{name}" if folder else name)
         self.journal.note([moved])
         self.journal.sync()
-        self.renamed.append((file.path, moved.kept_as))
-        return moved
+        return self._with_remark(moved)
 
     def _reads_as(self, file: CopiedFile, standing: Path) -> bool:
         reader = DirectReader()
@@ -347,7 +353,9 @@ class Destination:
 
 
 def _copied(run: FileRun, kept_as: str) -> CopiedFile:
-    return CopiedFile(run.entry.path, kept_as, run.size_bytes, dict(run.digests))
+    # The quickest digest first: that one is compared when the file is read back.
+    digests = {name: run.digests[name] for name in DIGESTS if name in run.digests}
+    return CopiedFile(run.entry.path, kept_as, run.size_bytes, digests)
 
 
 def _write_fully(descriptor: int, data: memoryview) -> None:

@@ -1,4 +1,6 @@
-"""The digests that a manifest can carry. A new one is a line in DIGESTS.
+"""The digests that can be made, the quickest first. A new one is a line here.
+
+A manifest carries those of MANIFEST_DIGESTS; SHA-256 goes into a plain list beside it.
 
 Sources: [RFC1321] MD5; [FIPS180-4] SHA-1 and SHA-512; [XXHASH] the xxHash specification 0.8;
 [ST2114] C4: SHA-512 in base 58, 90 characters.
@@ -48,7 +50,7 @@ class C4:
         return "c4" + text.rjust(_C4_LENGTH - 2, _C4_ALPHABET[0])
 
 
-DIGESTS: dict[str, Callable[[], Digest]] = {
+MANIFEST_DIGESTS: dict[str, Callable[[], Digest]] = {
     "xxh128": xxhash.xxh3_128,
     "xxh3": xxhash.xxh3_64,
     "xxh64": xxhash.xxh64,
@@ -56,16 +58,19 @@ DIGESTS: dict[str, Callable[[], Digest]] = {
     "sha1": hashlib.sha1,
     "c4": C4,
 }
+DIGESTS: dict[str, Callable[[], Digest]] = {**MANIFEST_DIGESTS, "sha256": hashlib.sha256}
 DEFAULT_DIGEST = "xxh128"
 
 
 def checked_digests(names: tuple[str, ...]) -> tuple[str, ...]:
-    """The names without doubles, the default where none was given.
+    """The names without doubles, with the usual one where none was given that a manifest can carry.
 
     Raises:
         RequestError: an unknown name, or more than two at once.
     """
-    chosen = tuple(dict.fromkeys(name.lower() for name in names)) or (DEFAULT_DIGEST,)
+    chosen = tuple(dict.fromkeys(name.lower() for name in names))
+    if all(name in DIGESTS and name not in MANIFEST_DIGESTS for name in chosen):
+        chosen = (DEFAULT_DIGEST, *chosen)
     unknown = [name for name in chosen if name not in DIGESTS]
     if unknown:
         raise RequestError(f"There is no digest called {unknown[0]}.", do=f"Choose from {', '.join(DIGESTS)}.")

@@ -59,12 +59,7 @@ class Journal:
             self.copied[file.path] = file
             lines.append(
                 _line(
-                    {
-                        "path": file.path,
-                        "kept_as": file.kept_as,
-                        "size_bytes": file.size_bytes,
-                        "digests": file.digests,
-                    }
+                    {"path": file.path, "kept_as": file.kept_as, "size_bytes": file.size_bytes, "digests": file.digests}
                 )
             )
         self._write(b"".join(lines))

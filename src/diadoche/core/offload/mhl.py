@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import socket
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 
@@ -19,8 +19,9 @@ from diadoche.core.cards.tree import FolderEntry
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import MediaError
 from diadoche.core.names import fits_xml, shown
-from diadoche.core.offload.digests import C4, DIGESTS, digest_bytes
+from diadoche.core.offload.digests import C4, DIGESTS, MANIFEST_DIGESTS, digest_bytes
 from diadoche.core.offload.journal import CopiedFile
+from diadoche.core.offload.lists import list_text
 
 FOLDER = "ascmhl"
 CHAIN_NAME = "ascmhl_chain.xml"
@@ -40,6 +41,7 @@ class ManifestRequest:
     version: str
     now: datetime
     comment: str = ""
+    first: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +64,7 @@ def write_manifest(root: Path, request: ManifestRequest) -> Path:
     folder = root / FOLDER
     folder.mkdir(exist_ok=True)
     number = len(_generations(folder)) + 1
+    request = replace(request, first=number == 1)
     stamp = request.now.astimezone(UTC).strftime("%Y-%m-%d_%H%M%SZ")
     path = folder / f"{number:04}_{root.name}_{stamp}.mhl"
     unlisted = [file for file in request.files if not fits_xml(file.kept_as)]
@@ -73,8 +76,26 @@ def write_manifest(root: Path, request: ManifestRequest) -> Path:
         _hash_list(request, bool(unlisted)), pretty_print=True, xml_declaration=True, encoding="UTF-8"
     )
     write_whole(path, data)
+    if "sha256" in request.digests:
+        write_whole(path.with_suffix(".sha256"), list_text("sha256", request.files))
     _extend_chain(folder, number, path.name, data)
     return path
+
+
+def carry_history(source: Path, root: Path) -> None:
+    """Brings the manifests of a copy to a copy of it, so that its chain goes on there; what stands there stays.
+
+    Raises:
+        OSError: the folder cannot be written to.
+    """
+    folder = root / FOLDER
+    if folder.exists():
+        return
+    folder.mkdir()
+    # The chain last: it vouches for the others.
+    for path in sorted((source / FOLDER).iterdir(), key=lambda each: (each.name == CHAIN_NAME, each.name)):
+        if path.is_file():
+            write_whole(folder / path.name, path.read_bytes())
 
 
 def _generations(folder: Path) -> list[Path]:
@@ -105,12 +126,13 @@ def _hash_list(request: ManifestRequest, has_unlisted: bool) -> etree._Element:
     for pattern in (FOLDER, f"{FOLDER}/"):
         _add(ignore, "pattern", pattern)
     listed = _add(top, "hashes")
+    action = "original" if request.first else "verified"
     for file in files:
         entry = _add(listed, "hash")
         changed = datetime.fromtimestamp(request.changed_ns[file.path] // 10**9, UTC)
         _add(entry, "path", file.kept_as, size=str(file.size_bytes), lastmodificationdate=_time(changed))
-        for name in sorted(file.digests):
-            _add(entry, name, file.digests[name], action="original", hashdate=_time(request.now))
+        for name in sorted(name for name in file.digests if name in MANIFEST_DIGESTS):
+            _add(entry, name, file.digests[name], action=action, hashdate=_time(request.now))
     for path in hashes.folders:
         entry = _add(listed, "directoryhash")
         _add(entry, "path", path)
@@ -129,7 +151,7 @@ class _DirectoryHashes:
 
     def __init__(self, files: list[CopiedFile], folders: list[str], request: ManifestRequest) -> None:
         self.folders = sorted(folders, key=lambda path: (path.count("/"), path))
-        self._names = request.digests
+        self._names = [name for name in request.digests if name in MANIFEST_DIGESTS]
         self._now = _time(request.now)
         self._content: dict[tuple[str, str], str] = {}
         self._structure: dict[tuple[str, str], str] = {}
@@ -261,7 +283,7 @@ def _read_one(path: Path, data: bytes, state: _Reading) -> None:
         previous = entry.findtext(f"{{{_NS}}}previousPath")
         if previous:
             state.digests.pop(previous, None)
-        found = {key: value for key in DIGESTS if (value := entry.findtext(f"{{{_NS}}}{key}"))}
+        found = {key: value for key in MANIFEST_DIGESTS if (value := entry.findtext(f"{{{_NS}}}{key}"))}
         state.digests[name] = found
     side_list = path.with_suffix(_SIDE_LIST)
     if side_list.exists():

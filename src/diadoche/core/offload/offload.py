@@ -5,20 +5,22 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Literal
 
 from diadoche.core.cards.tree import FileEntry
-from diadoche.core.errors import DiadocheError, Problem, writing
+from diadoche.core.diskfiles import DirectReader
+from diadoche.core.errors import DiadocheError, Problem, SourceError, reading, writing
 from diadoche.core.names import shown
 from diadoche.core.offload.destination import Destination
+from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
 from diadoche.core.offload.journal import CopiedFile, Journal, read_journal
-from diadoche.core.offload.mhl import ManifestRequest, write_manifest
+from diadoche.core.offload.mhl import ManifestRequest, carry_history, write_manifest
 from diadoche.core.offload.plan import OffloadPlan, Target
-from diadoche.core.watch import Watch
+from diadoche.core.watch import Cancelled, Progress, Watch
 
 CopyStatus = Literal["proven", "incomplete", "failed"]
 
@@ -34,6 +36,8 @@ class Copy:
     bytes_verified: int
     status: CopyStatus
     passed_cache: bool = True
+    disk: str = ""
+    disk_words: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +71,11 @@ class OffloadResult:
         """How many destinations hold everything, read back and matched."""
         return sum(copy.status == "proven" for copy in self.copies)
 
+    @property
+    def proven_disks(self) -> int:
+        """On how many different disks those copies are: copies on one disk are lost together."""
+        return len({copy.disk for copy in self.copies if copy.status == "proven"})
+
 
 def offload(
     plan: OffloadPlan,
@@ -84,8 +93,14 @@ def offload(
     started, began_s = now(), time.monotonic()
     run = _Run(plan, watch, patience_s, pace_bytes_s)
     run.copy_all()
+    if plan.read_twice and not run.stopped and not run.lost:
+        run.read_again()
     copies = tuple(run.close(destination, version, now()) for destination in run.destinations)
-    copies += tuple(Copy(str(t.place), str(t.root), "", 0, 0, "failed") for t in plan.targets if t.problem)
+    copies += tuple(
+        Copy(str(t.place), str(t.root), "", 0, 0, "failed", True, t.disk.key, t.disk.words)
+        for t in plan.targets
+        if t.problem
+    )
     return OffloadResult(
         str(plan.source),
         len(plan.files),
@@ -115,6 +130,7 @@ class _Run:
         self.known: dict[str, CopiedFile] = {}
         self.stopped = False
         self.lost = False
+        self._read_again_wanting = False
         self.destinations = [opened for target in plan.usable if (opened := self._open(target))]
 
     def _open(self, target: Target) -> Destination | None:
@@ -123,13 +139,13 @@ class _Run:
         try:
             with writing(target.root):
                 for folder in ("", *(folder.path for folder in self._plan.folders)):
-                    (target.root / folder).mkdir(parents=True, exist_ok=True)
+                    (target.root / target.kept_as(folder)).mkdir(parents=True, exist_ok=True)
                 journal.open()
         except DiadocheError as error:
             self.problems.append(error.problem)
-            return Destination(target.place, target.root, journal, self._plan.size_bytes, {}).refused(error.problem)
+            return Destination(target, journal, self._plan.size_bytes, {}).refused(error.problem)
         already = {path: file for path, file in journal.copied.items() if self._still_stands(target.root, file)}
-        return Destination(target.place, target.root, journal, self._plan.size_bytes, already)
+        return Destination(target, journal, self._plan.size_bytes, already)
 
     def _still_stands(self, root: Path, file: CopiedFile) -> bool:
         try:
@@ -161,6 +177,47 @@ class _Run:
             if not self.stopped and self._missing(destination):
                 self._fill(destination)
 
+    def read_again(self) -> None:
+        """Reads the card a second time; what reads differently is counted as kept nowhere."""
+        reader = DirectReader()
+        total, done = sum(file.size_bytes for file in self.known.values()), 0
+        self._read_again_wanting = True
+        try:
+            for path, file in list(self.known.items()):
+                self._watch.step(Progress(done, total, "reading the card again"))
+                name, wanted = next(iter(file.digests.items()))
+                if self._digest_again(path, name, reader) != wanted:
+                    self._doubt(path)
+                done += file.size_bytes
+            self._read_again_wanting = False
+        except Cancelled:
+            self.stopped = True
+        except SourceError as error:
+            self.lost = True
+            self.problems.append(error.problem)
+        finally:
+            reader.close()
+
+    def _digest_again(self, path: str, name: str, reader: DirectReader) -> str:
+        digest = DIGESTS[name]()
+        full = self._plan.source / path
+        with reading(full, self._plan.source):
+            for block in reader.blocks(full, self._entries[path].size_bytes):
+                digest.update(block)
+                self._watch.check()
+        return digest.hexdigest()
+
+    def _doubt(self, path: str) -> None:
+        self._drop_everywhere(path)
+        self.problems.append(
+            Problem(
+                f"{shown(path)} read differently from the card the second time.",
+                path,
+                "Its copies were removed and are not counted; the card is unchanged.",
+                "Use another reader or cable, and offload the card again.",
+            )
+        )
+
     def _take(self, result: PassResult) -> None:
         self.stopped = self.stopped or result.cancelled
         if result.lost is not None:
@@ -168,7 +225,30 @@ class _Run:
             self.problems.append(result.lost)
         self.problems.extend(result.problems)
         for path, run in result.read.items():
-            self.known.setdefault(path, CopiedFile(path, path, run.size_bytes, dict(run.digests)))
+            promised = self._plan.promised.get(path, {})
+            if any(run.digests.get(name, digest) != digest for name, digest in promised.items()):
+                self._broken_promise(path)
+            else:
+                self.known.setdefault(path, CopiedFile(path, path, run.size_bytes, dict(run.digests)))
+
+    def _broken_promise(self, path: str) -> None:
+        """A copy that is copied on has changed since its manifest was written: that goes no further."""
+        self._drop_everywhere(path)
+        self.problems.append(
+            Problem(
+                f"{shown(path)} is not what the manifest of {self._plan.source} says.",
+                str(self._plan.source / path),
+                "It was not copied on; other copies are not affected.",
+                "Restore it from another proven copy first.",
+            )
+        )
+
+    def _drop_everywhere(self, path: str) -> None:
+        for destination in self.destinations:
+            file = destination.proven.pop(path, None)
+            if file is not None:
+                # Without it the next run reads the source anew, instead of going on from this reading.
+                (destination.root / file.kept_as).unlink(missing_ok=True)
 
     def _missing(self, destination: Destination) -> list[FileEntry]:
         return [self._entries[path] for path in self.known if path not in destination.proven]
@@ -205,7 +285,7 @@ class _Run:
         """Writes the manifest of what is proven there, and says what became of the destination."""
         self.problems.extend(destination.problems)
         absent = [path for path in self._entries if path not in destination.proven]
-        whole = not absent and not self.stopped
+        whole = not absent and not self.stopped and not self._read_again_wanting
         manifest = ""
         if destination.proven or not self._entries:
             try:
@@ -222,6 +302,8 @@ class _Run:
             destination.proven_bytes,
             status,
             destination.passed_cache,
+            destination.target.disk.key,
+            destination.target.disk.words,
         )
 
     def _write_down(self, destination: Destination, whole: bool, version: str, now: datetime) -> Path:
@@ -229,16 +311,19 @@ class _Run:
         missing = len(self._entries) - len(destination.proven)
         comments = [
             "" if whole else f"This copy is not whole: {missing} of {len(self._entries)} files are not in it.",
+            "The second reading of the card was not finished." if self._read_again_wanting else "",
             "" if self._plan.whole else "Less than the whole card was asked for.",
             "" if destination.passed_cache else "Read back through the page cache, which could not be passed by.",
         ]
         files = tuple(sorted(destination.proven.values(), key=lambda file: os.fsencode(file.kept_as)))
         with writing(destination.root):
+            if self._plan.history is not None:
+                carry_history(self._plan.history, destination.root)
             manifest = write_manifest(
                 destination.root,
                 ManifestRequest(
                     files,
-                    self._plan.folders,
+                    tuple(replace(each, path=destination.target.kept_as(each.path)) for each in self._plan.folders),
                     {path: entry.changed_ns for path, entry in self._entries.items()},
                     self._plan.digests,
                     version,
@@ -248,7 +333,10 @@ class _Run:
             )
             destination.journal.close(whole=whole)
             for folder in reversed(self._plan.folders):
-                os.utime(destination.root / folder.path, ns=(folder.changed_ns, folder.changed_ns))
+                os.utime(
+                    destination.root / destination.target.kept_as(folder.path),
+                    ns=(folder.changed_ns, folder.changed_ns),
+                )
         return manifest
 
 

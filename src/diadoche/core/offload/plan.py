@@ -2,39 +2,19 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
-from dataclasses import dataclass
-from datetime import date
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from diadoche.core.cards.tree import FileEntry, FolderEntry, Tree
+from diadoche.core.disks import UNKNOWN_DISK, Disk, disk_of, limits_of
 from diadoche.core.errors import Problem, RequestError
-from diadoche.core.names import safe_name
 from diadoche.core.offload.digests import checked_digests
 from diadoche.core.offload.journal import read_journal
-from diadoche.core.sizes import size_text
-
-# Folders, manifests and the journal take room of their own.
-_SPARE_BYTES = 4_000_000
-_COUNTED = re.compile(r"^card-(\d{3,})$")
-
-
-@dataclass(frozen=True, slots=True)
-class Taking:
-    """What a card is filed under: the shoot, the day of its first recording, the camera."""
-
-    shoot: str
-    day: date
-    camera: str
-
-    @property
-    def folder(self) -> Path:
-        """Below a destination: Shoot/Originals/2026-06-14/Camera."""
-        return (
-            Path(safe_name(self.shoot, "Shoot")) / "Originals" / self.day.isoformat() / safe_name(self.camera, "Camera")
-        )
+from diadoche.core.offload.kept_names import kept_names
+from diadoche.core.offload.naming import USUAL_NAMING, Naming, Taking, card_folder, checked_naming, folder_parts
+from diadoche.core.offload.preflight import advice, hindrance
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +25,12 @@ class Target:
     root: Path
     resumed: bool = False
     problem: Problem | None = None
+    disk: Disk = UNKNOWN_DISK
+    names: Mapping[str, str] = field(default_factory=dict)
+
+    def kept_as(self, path: str) -> str:
+        """The name of a file or folder there; another than on the card only where its filesystem cannot hold that."""
+        return self.names.get(path, path)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +46,16 @@ class OffloadPlan:
     targets: tuple[Target, ...]
     whole: bool = True
     left_out: tuple[Problem, ...] = ()
+    advice: tuple[Problem, ...] = ()
+    read_twice: bool = False
+    # Set when a copy is copied on: what its manifests promise, and where they are.
+    promised: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    history: Path | None = None
+
+    @property
+    def distinct_disks(self) -> int:
+        """On how many different disks it will stand."""
+        return len({target.disk.key for target in self.usable})
 
     @property
     def size_bytes(self) -> int:
@@ -72,13 +68,21 @@ class OffloadPlan:
         return tuple(target for target in self.targets if target.problem is None)
 
 
+@dataclass(frozen=True, slots=True)
+class PlanOptions:
+    """How a card is to be copied, where it is not the usual way."""
+
+    digests: tuple[str, ...] = ()
+    naming: Naming = USUAL_NAMING
+    chosen: frozenset[str] | None = None
+    left_out: tuple[Problem, ...] = ()
+    read_twice: bool = False
+    disk_of: Callable[[Path], Disk] = disk_of
+    coming: Mapping[Path, int] = field(default_factory=dict)
+
+
 def plan_offload(
-    tree: Tree,
-    taking: Taking,
-    places: tuple[Path, ...],
-    *,
-    digests: tuple[str, ...] = (),
-    chosen: frozenset[str] | None = None,
+    tree: Tree, taking: Taking, places: tuple[Path, ...], options: PlanOptions | None = None
 ) -> OffloadPlan:
     """Plans the copy of a listed card to one or more places.
 
@@ -86,15 +90,44 @@ def plan_offload(
         tree: what is on the card.
         taking: what the copy is filed under.
         places: folders of the person's choosing; each gets a folder for this taking.
-        digests: one or two names of digests; the default when empty.
-        chosen: relative paths to copy, when the person asked for less than the whole card.
+        options: one or two digests, the naming; `chosen` are relative paths when the person asked for less
+            than the whole card; `coming` are the bytes that other cards and outputs will take, by place.
 
     Raises:
         RequestError: no place, a place twice, or a place inside the card; nothing was touched.
     """
+    options = options or PlanOptions()
+    homes = _homes(tree.root.resolve(), places)
+    chosen = options.chosen
+    files = tuple(file for file in tree.files if chosen is None or file.path in chosen)
+    fingerprint = Tree(tree.root, files).fingerprint()
+    taking_of = _TakingFolder(checked_naming(options.naming), taking)
+    number = taking_of.counter(homes, fingerprint)
+    targets = tuple(
+        _target(home, taking_of.root(home, number), fingerprint, files, tree.folders, options) for home in homes
+    )
+    return OffloadPlan(
+        tree.root,
+        taking,
+        files,
+        tree.folders,
+        fingerprint,
+        checked_digests(options.digests),
+        targets,
+        chosen is None,
+        tree.left_out + options.left_out,
+        advice(
+            [target.place for target in targets],
+            [target.disk for target in targets],
+            lambda place: next(len(target.names) for target in targets if target.place == place),
+        ),
+        options.read_twice,
+    )
+
+
+def _homes(source: Path, places: tuple[Path, ...]) -> list[Path]:
     if not places:
         raise RequestError("No place for copies was given.", do="Choose at least one folder for copies.")
-    source = tree.root.resolve()
     homes = [place.expanduser().resolve() for place in places]
     for home in homes:
         if home == source or source in home.parents:
@@ -106,36 +139,36 @@ def plan_offload(
             )
     if len(set(homes)) < len(homes):
         raise RequestError("The same place was given twice.", do="Give each place once.")
-    files = tuple(file for file in tree.files if chosen is None or file.path in chosen)
-    fingerprint = Tree(tree.root, files).fingerprint()
-    room_for = sum(file.size_bytes for file in files)
-    number = _counter(homes, taking, fingerprint)
-    return OffloadPlan(
-        tree.root,
-        taking,
-        files,
-        tree.folders,
-        fingerprint,
-        checked_digests(digests),
-        tuple(_target(home, home / taking.folder / f"card-{number:03}", fingerprint, room_for) for home in homes),
-        chosen is None,
-        tree.left_out,
-    )
+    return homes
 
 
-def _counter(homes: list[Path], taking: Taking, fingerprint: str) -> int:
-    """The number of the card to go on with, or the first that no place has used yet."""
-    highest = 0
-    for home in homes:
-        for folder in _entries(home / taking.folder):
-            match = _COUNTED.match(folder.name)
-            if match is None:
-                continue
-            journal = read_journal(folder)
-            if journal is not None and journal.fingerprint == fingerprint:
-                return int(match[1])
-            highest = max(highest, int(match[1]))
-    return highest + 1
+class _TakingFolder:
+    """Where a taking lies below a place."""
+
+    def __init__(self, naming: Naming, taking: Taking) -> None:
+        self._naming = naming
+        self._taking = taking
+        self._above = Path(*folder_parts(naming, taking))
+        stem = re.escape(card_folder(naming, taking, 0)[: -len("000")])
+        self._counted = re.compile(f"^{stem}(\\d{{3,}})$")
+
+    def root(self, home: Path, number: int) -> Path:
+        """The folder that the card with this number gets."""
+        return home / self._above / card_folder(self._naming, self._taking, number)
+
+    def counter(self, homes: list[Path], fingerprint: str) -> int:
+        """The number of the card to go on with, or the first that no place has used yet."""
+        highest = 0
+        for home in homes:
+            for folder in _entries(home / self._above):
+                match = self._counted.match(folder.name)
+                if match is None:
+                    continue
+                journal = read_journal(folder)
+                if journal is not None and journal.fingerprint == fingerprint:
+                    return int(match[1])
+                highest = max(highest, int(match[1]))
+        return highest + 1
 
 
 def _entries(folder: Path) -> list[Path]:
@@ -145,36 +178,20 @@ def _entries(folder: Path) -> list[Path]:
         return []
 
 
-def _target(place: Path, root: Path, fingerprint: str, needed_bytes: int) -> Target:
+def _target(
+    place: Path,
+    root: Path,
+    fingerprint: str,
+    files: tuple[FileEntry, ...],
+    folders: tuple[FolderEntry, ...],
+    options: PlanOptions,
+) -> Target:
     journal = read_journal(root)
     resumed = journal is not None and journal.fingerprint == fingerprint
+    needed_bytes = sum(file.size_bytes for file in files)
     if resumed and journal is not None:
         needed_bytes -= sum(file.size_bytes for file in journal.copied.values())
-    return Target(place, root, resumed, _preflight(place, needed_bytes))
-
-
-def _preflight(place: Path, needed_bytes: int) -> Problem | None:
-    standing = place
-    while not standing.exists() and standing != standing.parent:
-        standing = standing.parent
-    if not standing.is_dir() or not os.access(standing, os.W_OK | os.X_OK) or _mounted_read_only(standing):
-        return Problem(
-            f"{place} cannot be written to.",
-            str(place),
-            "The other destinations are not affected; the card is unchanged.",
-            "Check that the disk is there and not write-protected, or choose another place.",
-        )
-    free = shutil.disk_usage(standing).free
-    if free < needed_bytes + _SPARE_BYTES:
-        return Problem(
-            f"{place} has {size_text(free)} free; this card needs {size_text(needed_bytes)}.",
-            str(place),
-            "Nothing was written there; the card is unchanged.",
-            "Make room there, or choose another place.",
-        )
-    return None
-
-
-def _mounted_read_only(folder: Path) -> bool:
-    # The superuser passes os.access() on read-only mounts; the mount's own flag does not lie.
-    return bool(os.statvfs(folder).f_flag & os.ST_RDONLY)
+    limits = limits_of(place)
+    names = kept_names([*(folder.path for folder in folders), *(file.path for file in files)], limits)
+    problem = hindrance(place, files, limits, needed_bytes, options.coming.get(place, 0))
+    return Target(place, root, resumed, problem, options.disk_of(place), names)

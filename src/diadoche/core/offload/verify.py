@@ -12,7 +12,8 @@ from diadoche.core.errors import Problem
 from diadoche.core.names import shown
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import JOURNAL_NAME, is_unfinished
-from diadoche.core.offload.mhl import FOLDER, read_history
+from diadoche.core.offload.manifests import read_listed
+from diadoche.core.offload.mhl import FOLDER
 from diadoche.core.watch import Progress, Watch
 
 
@@ -34,14 +35,18 @@ class Verdict:
         return not (self.changed or self.missing or self.extra or self.problems)
 
 
-def verify(root: Path, watch: Watch) -> Verdict:
+def verify(path: Path, watch: Watch) -> Verdict:
     """Reads every listed file past the page cache and compares its digest.
 
+    Args:
+        path: a folder with manifests in it, ours or another's, or a plain list of digests.
+        watch: told how far it is.
+
     Raises:
-        MediaError: the folder has no readable manifest.
+        MediaError: there is no readable manifest.
         Cancelled: the watch was stopped.
     """
-    listed = read_history(root)
+    root, listed = read_listed(path)
     tree = list_tree(root, watch)
     standing = {file.path: file for file in tree.files}
     total = sum(standing[path].size_bytes for path in listed.digests if path in standing)
@@ -49,15 +54,15 @@ def verify(root: Path, watch: Watch) -> Verdict:
     ok = done = 0
     reader = DirectReader()
     try:
-        for path, digests in listed.digests.items():
-            if path not in standing:
+        for name, digests in listed.digests.items():
+            if name not in standing:
                 continue
-            watch.step(Progress(done, total, f"reading {shown(path)}"))
-            if _matches(standing[path], root, digests, reader, watch, Progress(done, total)):
+            watch.step(Progress(done, total, f"reading {shown(name)}"))
+            if _matches(standing[name], root, digests, reader, watch, Progress(done, total)):
                 ok += 1
             else:
-                changed.append(path)
-            done += standing[path].size_bytes
+                changed.append(name)
+            done += standing[name].size_bytes
     finally:
         reader.close()
     missing = tuple(path for path in listed.digests if path not in standing)

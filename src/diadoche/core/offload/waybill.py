@@ -2,23 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from base64 import b64encode
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 
 from diadoche.core.cards.clips import Clip
+from diadoche.core.cards.tree import FileEntry
 from diadoche.core.names import shown
 from diadoche.core.offload.offload import OffloadResult
-from diadoche.core.sizes import clock_text, size_text
+from diadoche.core.sizes import clock_text, count_text, size_text
 
-_STATUS_WORDS = {"proven": "proven", "incomplete": "not whole", "failed": "failed"}
+STATUS_WORDS = {"proven": "proven", "incomplete": "not whole", "failed": "failed"}
+
+
+@dataclass(frozen=True, slots=True)
+class FolderLine:
+    """A folder of the card beside what became of it: files and bytes listed, and kept."""
+
+    path: str
+    files: int
+    size_bytes: int
+    kept_files: int
+    kept_bytes: int
 
 
 @dataclass(frozen=True, slots=True)
 class WaybillPage:
-    """What a waybill tells."""
+    """What a waybill tells. `thumbnails` are small JPEGs by the clip's name; `tried` counts clips that decode."""
 
     shoot: str
     card: str
@@ -29,6 +43,27 @@ class WaybillPage:
     result: OffloadResult
     digests: tuple[str, ...]
     version: str
+    listed: Sequence[FileEntry] = ()
+    thumbnails: Mapping[str, bytes] = field(default_factory=dict)
+    tried: int | None = None
+
+    @property
+    def all_proven(self) -> bool:
+        """Whether every copy is proven."""
+        return self.result.proven_copies == len(self.result.copies) > 0 and not self.result.stopped
+
+    def folders(self) -> list[FolderLine]:
+        """Card and copies folder by folder."""
+        kept = {file.path: file.size_bytes for file in self.result.kept}
+        sums: dict[str, list[int]] = {}
+        for file in self.listed:
+            line = sums.setdefault(file.path.rpartition("/")[0] or ".", [0, 0, 0, 0])
+            line[0] += 1
+            line[1] += file.size_bytes
+            if file.path in kept:
+                line[2] += 1
+                line[3] += kept[file.path]
+        return [FolderLine(path, *numbers) for path, numbers in sorted(sums.items())]
 
 
 def waybill_html(page: WaybillPage) -> str:
@@ -36,28 +71,84 @@ def waybill_html(page: WaybillPage) -> str:
     environment = Environment(
         loader=PackageLoader("diadoche.core.offload"), autoescape=select_autoescape(), undefined=StrictUndefined
     )
-    environment.filters |= {"size": size_text, "clock": clock_text, "shown": shown}
-    proven = page.result.proven_copies
+    environment.filters |= {"size": size_text, "clock": clock_text, "shown": shown, "began": began_text}
     return environment.get_template("waybill.html").render(
         page=page,
         result=page.result,
-        proven=proven,
-        verdict=_verdict(page.result),
-        status_words=_STATUS_WORDS,
+        verdict=verdict(page.result),
+        summary=summary(page),
+        remarks=remarks(page),
+        status_words=STATUS_WORDS,
+        pictures={name: b64encode(data).decode("ascii") for name, data in page.thumbnails.items()},
         passed_cache=all(copy.passed_cache for copy in page.result.copies if copy.manifest),
     )
 
 
-def _verdict(result: OffloadResult) -> str:
+def verdict(result: OffloadResult) -> str:
+    """The one sentence that matters."""
     wanted = len(result.copies)
     if result.stopped:
         return "Stopped before the end: no copy of this run is whole."
-    if result.proven_copies == wanted:
-        return f"All {wanted} copies are proven." if wanted > 1 else "The copy is proven."
-    return f"{result.proven_copies} of {wanted} copies are proven."
+    if result.proven_copies < wanted:
+        return f"{result.proven_copies} of {wanted} copies are proven."
+    if wanted == 1:
+        return "The copy is proven."
+    disks = result.proven_disks
+    on = f"on {disks} different disks" if disks > 1 else "all of them on one disk: together they count as one"
+    on = on if wanted > 2 or disks > 1 else "both on one disk: together they count as one"
+    return f"{'Both' if wanted == 2 else f'All {wanted}'} copies are proven, {on}."
 
 
-def waybill_place(place: Path, shoot_folder: Path, root: Path) -> Path:
-    """Where the page lies: beside the originals of the shoot, named after day, camera and card."""
-    day, camera, card = root.parts[-3:]
-    return place / shoot_folder.parts[0] / "Waybills" / f"{day} {camera} {card}.html"
+def summary(page: WaybillPage) -> str:
+    """What was on the card, when, and how fast it went."""
+    result = page.result
+    rate = size_text(result.bytes / result.seconds) if result.seconds else "0 bytes"
+    starts = sorted(clip.start for clip in page.clips if clip.start)
+    dates = f" Filmed {_days(starts[0], starts[-1])}." if starts else ""
+    tried = ""
+    if page.tried is not None and page.clips:
+        of = f"{page.tried} of {count_text(len(page.clips), 'clip')}"
+        tried = f" {of} opened from the copy, and first and last picture decoded."
+    less = "" if result.whole else " Less than the whole card was asked for."
+    return (
+        f"{count_text(len(page.clips), 'clip')}, {count_text(page.stills, 'still')}, "
+        f"{count_text(result.files, 'file')}, {size_text(result.bytes)}.{dates} "
+        f"Shoot: {page.shoot}. Card: {page.layout or 'no card structure'}, read from {shown(result.source)} on "
+        f"{_day(result.started)}, {result.started:%H:%M %Z}, in {_took(result.seconds)} ({rate} a second)."
+        f"{tried}{less}"
+    )
+
+
+def remarks(page: WaybillPage) -> list[str]:
+    """What a reader should know beyond the verdict, a sentence or two each."""
+    result = page.result
+    found = [f"On the card: {text}" for text in page.card_problems]
+    found += [each.sentence() for each in result.problems]
+    found += [f"Left out: {each.what}" for each in result.skipped]
+    found += [f"{shown(old)} is kept as {shown(new)}." for old, new in result.renamed]
+    return found
+
+
+def _took(seconds: float) -> str:
+    return f"{seconds:.1f} s" if seconds < 60 else clock_text(seconds)
+
+
+def began_text(clip: Clip) -> str:
+    """When a clip began, on the clock of its camera."""
+    return f"{clip.start:%Y-%m-%d %H:%M:%S %z}".strip() if clip.start else "not known"
+
+
+def _days(first: datetime, last: datetime) -> str:
+    if first.date() == last.date():
+        return f"on {_day(first)}, {first:%H:%M} to {last:%H:%M}"
+    return f"from {_day(first)} to {_day(last)}"
+
+
+def _day(moment: datetime) -> str:
+    return f"{moment.day} {moment:%B %Y}"
+
+
+def waybill_place(place: Path, shoot_folder: str, root: Path) -> Path:
+    """Where the pages lie, without an ending: beside the originals of the shoot, named after the copy's folders."""
+    inside = [part for part in root.relative_to(place).parts if part not in {shoot_folder, "Originals"}]
+    return place / shoot_folder / "Waybills" / " ".join(inside)

@@ -54,6 +54,9 @@ class CopyRow(Base):
     files_verified: Mapped[int]
     status: Mapped[str] = mapped_column(Text)
     verified: Mapped[datetime | None]
+    disk: Mapped[str] = mapped_column(Text, default="")
+    disk_words: Mapped[str] = mapped_column(Text, default="")
+    last_check: Mapped[str] = mapped_column(Text, default="")
 
 
 class FileRow(Base):
@@ -93,6 +96,27 @@ class OutputRow(Base):
     made: Mapped[datetime]
     version: Mapped[str] = mapped_column(Text)
     result: Mapped[str] = mapped_column(Text)
+
+
+class HappeningRow(Base):
+    """Something that happened, for whoever was away."""
+
+    __tablename__ = "happenings"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
+    kind: Mapped[str] = mapped_column(Text)
+    words: Mapped[str] = mapped_column(Text)
+    seen: Mapped[bool] = mapped_column(default=False)
+
+
+class RememberedRow(Base):
+    """A choice of the person's that is remembered for a card, a camera or a source."""
+
+    __tablename__ = "remembered"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    scope: Mapped[str] = mapped_column(Text)
+    key: Mapped[str] = mapped_column(Text)
+    value: Mapped[str] = mapped_column(Text)
 
 
 class JobRow(Base):

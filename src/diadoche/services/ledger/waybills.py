@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
 from diadoche.core.cards.clips import Clip
@@ -18,10 +18,30 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.core.offload.offload import Copy, OffloadResult
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, OutputRow, WaybillRow
+from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, OutputRow, ShootRow, WaybillRow
 from diadoche.services.wire import from_text, to_text
 
 _NEVER = datetime.max.replace(tzinfo=UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class CopyEntry:
+    """A copy as the ledger knows it: where, on which disk, when last read back, and how that went."""
+
+    destination: str
+    root: str
+    manifest: str
+    files_verified: int
+    status: str
+    disk: str
+    disk_words: str
+    verified: datetime | None
+    last_check: str
+
+    @property
+    def proven(self) -> bool:
+        """Whether the last time it was read back, every byte matched."""
+        return self.status == "proven"
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,13 +59,28 @@ class WaybillEntry:
     clips: int
     whole: bool
     html: str
-    copies: tuple[Copy, ...]
+    copies: tuple[CopyEntry, ...]
     problems: int
+    shoot: str = ""
 
     @property
     def proven(self) -> int:
         """How many copies are proven."""
-        return sum(copy.status == "proven" for copy in self.copies)
+        return sum(copy.proven for copy in self.copies)
+
+    @property
+    def proven_disks(self) -> int:
+        """On how many different disks; all that is unknown counts as one."""
+        return len({copy.disk for copy in self.copies if copy.proven})
+
+    def may_format(self, copies_wanted: int) -> bool:
+        """Whether the camera may format the card: enough proven copies of all of it, on different disks."""
+        return self.whole and self.proven_disks >= copies_wanted
+
+    @property
+    def oldest_check(self) -> datetime | None:
+        """When the proven copy that was not read back for longest was last read back."""
+        return min((copy.verified for copy in self.copies if copy.proven and copy.verified), default=None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,10 +117,16 @@ def record_offload(
     result: OffloadResult,
     html: str,
 ) -> int:
-    """Writes an offload down; an earlier, interrupted run into the same folders is replaced."""
+    """Writes an offload down; an earlier, interrupted run into the same folders is replaced.
+
+    Copies of the same card elsewhere that the earlier record knew are kept.
+    """
     with ledger.session() as session:
         roots = [copy.root for copy in result.copies]
+        elsewhere: list[CopyRow] = []
         for row in session.scalars(select(WaybillRow).join(CopyRow).where(CopyRow.root.in_(roots)).distinct()):
+            if row.fingerprint == fingerprint:
+                elsewhere += [_twin(copy) for copy in row.copies if copy.root not in roots]
             session.query(FileRow).filter(FileRow.waybill_id == row.id).delete()
             session.delete(row)
         session.flush()
@@ -102,7 +143,7 @@ def record_offload(
             html=html,
             result=to_text(result.problems, tuple[Problem, ...]),
         )
-        row.copies = [_copy_row(copy) for copy in result.copies]
+        row.copies = [*(_copy_row(copy) for copy in result.copies), *elsewhere]
         row.clips = [
             ClipRow(name=shown(clip.name), clip=to_text(clip), start=clip.start.isoformat() if clip.start else None)
             for clip in clips
@@ -121,7 +162,16 @@ def _copy_row(copy: Copy) -> CopyRow:
         files_verified=copy.files_verified,
         status=copy.status,
         verified=datetime.now(UTC) if copy.manifest else None,
+        disk=copy.disk,
+        disk_words=copy.disk_words,
     )
+
+
+def _twin(copy: CopyRow) -> CopyRow:
+    names = (
+        "destination", "root", "manifest", "files_verified", "status", "verified", "disk", "disk_words", "last_check"
+    )  # fmt: skip
+    return CopyRow(**{name: getattr(copy, name) for name in names})
 
 
 def _add_files(session: Session, waybill_id: int, files: Sequence[FileEntry], result: OffloadResult) -> None:
@@ -139,11 +189,12 @@ def _add_files(session: Session, waybill_id: int, files: Sequence[FileEntry], re
     )
 
 
-def waybills(ledger: Ledger) -> list[WaybillEntry]:
-    """All offloads, the newest first."""
+def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
+    """All offloads, the newest first; with a search, those whose card, shoot, day, clips or digests hold the text."""
     with ledger.session() as session:
         counts = dict(session.execute(select(ClipRow.waybill_id, func.count()).group_by(ClipRow.waybill_id)).all())
-        rows = session.scalars(select(WaybillRow).order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
+        names = dict(session.execute(select(ShootRow.id, ShootRow.name)).all())
+        rows = session.scalars(_searched(search).order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
         return [
             WaybillEntry(
                 row.id,
@@ -157,16 +208,83 @@ def waybills(ledger: Ledger) -> list[WaybillEntry]:
                 counts.get(row.id, 0),
                 row.whole,
                 row.html,
-                _copies(row),
+                tuple(_copy_entry(copy) for copy in row.copies),
                 row.result.count('"what"'),
+                names.get(row.shoot_id, ""),
             )
             for row in rows
         ]
 
 
+def _searched(text: str) -> Select[WaybillRow]:
+    wanted = select(WaybillRow)
+    if not text.strip():
+        return wanted
+    like = f"%{text.strip()}%"
+    in_clips = select(ClipRow.waybill_id).where(or_(ClipRow.name.like(like), ClipRow.start.like(like)))
+    in_files = select(FileRow.waybill_id).where(or_(FileRow.path.like(like), FileRow.digests.like(like)))
+    in_copies = select(CopyRow.waybill_id).where(or_(CopyRow.root.like(like), CopyRow.disk_words.like(like)))
+    in_shoots = select(ShootRow.id).where(ShootRow.name.like(like))
+    return wanted.where(
+        or_(
+            WaybillRow.card.like(like),
+            WaybillRow.shoot_id.in_(in_shoots),
+            WaybillRow.id.in_(in_clips),
+            WaybillRow.id.in_(in_files),
+            WaybillRow.id.in_(in_copies),
+        )
+    )
+
+
+def _copy_entry(row: CopyRow) -> CopyEntry:
+    return CopyEntry(
+        row.destination,
+        row.root,
+        row.manifest,
+        row.files_verified,
+        row.status,
+        row.disk,
+        row.disk_words,
+        row.verified.replace(tzinfo=UTC) if row.verified else None,
+        row.last_check,
+    )
+
+
+def record_check(ledger: Ledger, root: Path, words: str, *, matches: bool) -> None:
+    """Writes down that a copy was read back, and whether every listed file was there as it had been."""
+    with ledger.session() as session:
+        for row in session.scalars(select(CopyRow).where(CopyRow.root == shown(str(root)))):
+            row.verified, row.last_check = datetime.now(UTC), words
+            row.status = "proven" if matches else "incomplete"
+
+
+def add_copies(ledger: Ledger, of_root: Path, copies: Sequence[Copy]) -> bool:
+    """Adds copies that were made from a copy to its waybill; false when the ledger does not know that one."""
+    with ledger.session() as session:
+        known = session.scalar(select(CopyRow).where(CopyRow.root == shown(str(of_root))))
+        if known is None:
+            return False
+        waybill = session.get_one(WaybillRow, known.waybill_id)
+        roots = {shown(copy.root) for copy in copies}
+        waybill.copies = [copy for copy in waybill.copies if copy.root not in roots] + [
+            _copy_row(copy) for copy in copies
+        ]
+        return True
+
+
 def _copies(row: WaybillRow) -> tuple[Copy, ...]:
     return tuple(
-        Copy(copy.destination, copy.root, copy.manifest, copy.files_verified, 0, copy.status)  # type: ignore[arg-type]  # written from a CopyStatus
+        Copy(
+            copy.destination,
+            copy.root,
+            copy.manifest,
+            copy.files_verified,
+            0,
+            copy.status,  # type: ignore[arg-type]  # written from a CopyStatus
+            True,
+            copy.disk,
+            copy.disk_words,
+        )
         for copy in row.copies
     )
 

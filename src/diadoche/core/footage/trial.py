@@ -1,0 +1,100 @@
+"""Trying a clip: does it open, and do its first and its last picture decode? The first one becomes a thumbnail."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import av
+from av.codec.context import ThreadType
+from av.container import InputContainer
+from av.video.stream import VideoStream
+
+from diadoche.core.errors import DiadocheError, Problem, SourceUnreadable
+from diadoche.core.media import decoding, opened
+
+_THUMBNAIL_PX = 192
+_LAST_S = (2, 12, 60)
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What trying a clip showed. `thumbnail` is a small JPEG, or empty."""
+
+    problem: Problem | None = None
+    remark: str = ""
+    thumbnail: bytes = b""
+
+
+def try_clip(paths: Sequence[Path]) -> Trial:
+    """Opens the first and the last span of a clip, and decodes one picture at the beginning and one at the end."""
+    try:
+        with opened(paths[:1]) as media:
+            stream = _video(media)
+            if stream is None:
+                return Trial(remark="no picture that can be decoded here; it opens")
+            with decoding(paths[0]):
+                first = next(media.decode(stream), None)
+        if first is None:
+            return Trial(_no_picture(paths[0], "first"))
+        with opened(paths[-1:]) as media, decoding(paths[-1]):
+            stream = _video(media)
+            if stream is None or not _last_decodes(media, stream):
+                return Trial(_no_picture(paths[-1], "last"), thumbnail=thumbnail(first))
+        return Trial(thumbnail=thumbnail(first))
+    except DiadocheError as error:
+        return Trial(error.problem)
+    except OSError as error:
+        unreadable = SourceUnreadable(f"{paths[0].name} cannot be read: {error.strerror}.", path=paths[0])
+        return Trial(unreadable.problem)
+
+
+def _video(media: InputContainer) -> VideoStream | None:
+    if not media.streams.video:
+        return None
+    stream = media.streams.video[0]
+    stream.thread_type = ThreadType.SLICE
+    return stream if stream.codec_context is not None else None
+
+
+def _last_decodes(media: InputContainer, stream: VideoStream) -> bool:
+    """Whether anything decodes up to the end, going back further where the last key picture is far away."""
+    base = stream.time_base or Fraction(1, 90_000)
+    begin = stream.start_time or 0
+    length = stream.duration or (int(media.duration / av.time_base / base) if media.duration else 0)
+    for back_s in _LAST_S:
+        wanted = max(begin, begin + length - int(back_s / base))
+        media.seek(wanted, stream=stream, backward=True)
+        if any(True for _frame in media.decode(stream)):
+            return True
+        if wanted == begin:
+            return False
+    return False
+
+
+def _no_picture(path: Path, which: str) -> Problem:
+    return Problem(
+        f"The {which} picture of {path.name} does not decode from the copy.",
+        str(path),
+        "The copy is, byte for byte, what came off the card.",
+        "Play the clip on the camera before the card is formatted.",
+    )
+
+
+def thumbnail(frame: av.VideoFrame) -> bytes:
+    """A small JPEG of a picture, its longer side 192 pixels.
+
+    Raises:
+        MediaError: the picture cannot be scaled.
+    """
+    scale = min(1.0, _THUMBNAIL_PX / max(frame.width, frame.height))
+    width, height = (max(2, round(side * scale / 2) * 2) for side in (frame.width, frame.height))
+    with decoding(Path("thumbnail")):
+        small = frame.reformat(width=width, height=height, format="yuvj420p")
+        encoder = av.CodecContext.create("mjpeg", "w")
+        encoder.width, encoder.height, encoder.pix_fmt = width, height, "yuvj420p"
+        encoder.time_base = Fraction(1, 25)
+        small.pts, small.time_base = 0, Fraction(1, 25)
+        return b"".join(bytes(packet) for packet in (*encoder.encode(small), *encoder.encode(None)))

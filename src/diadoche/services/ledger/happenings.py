@@ -1,0 +1,44 @@
+"""What happened, in order, and what of it has not been read yet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Literal
+
+from sqlalchemy import select, update
+
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import HappeningRow
+
+HappeningKind = Literal["put in", "pulled", "begun", "proven", "problem", "check", "note"]
+_MOST = 500
+
+
+@dataclass(frozen=True, slots=True)
+class Happening:
+    """One line of what happened."""
+
+    at: datetime
+    kind: str
+    words: str
+    seen: bool
+
+
+def note_happening(ledger: Ledger, kind: HappeningKind, words: str) -> None:
+    """Writes down what happened now."""
+    with ledger.session() as session:
+        session.add(HappeningRow(at=datetime.now(UTC), kind=kind, words=words, seen=False))
+
+
+def happenings(ledger: Ledger) -> list[Happening]:
+    """The newest ones, the last first."""
+    with ledger.session() as session:
+        rows = session.scalars(select(HappeningRow).order_by(HappeningRow.id.desc()).limit(_MOST))
+        return [Happening(row.at.replace(tzinfo=UTC), row.kind, row.words, row.seen) for row in rows]
+
+
+def all_seen(ledger: Ledger) -> None:
+    """The person has read them."""
+    with ledger.session() as session:
+        session.execute(update(HappeningRow).values(seen=True))

@@ -1,0 +1,57 @@
+"""Choices that are remembered: names of cards, settings of cameras, sources that were used. The nearest wins.
+
+A key says what a choice belongs to: `card:…` by what is on the card, `camera:…/shoot` for a camera in one
+shoot, `camera:…` for a camera anywhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TypeVar
+
+from pydantic import ValidationError
+from sqlalchemy import delete, select
+
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import RememberedRow
+from diadoche.services.wire import from_text, to_text
+
+T = TypeVar("T")
+
+
+def remember(ledger: Ledger, scope: str, key: str, value: object) -> None:
+    """Keeps a value under a key, in place of an earlier one."""
+    with ledger.session() as session:
+        session.execute(delete(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key == key))
+        session.add(RememberedRow(scope=scope, key=key, value=to_text(value)))
+
+
+def forget(ledger: Ledger, scope: str, key: str) -> None:
+    """Takes a value away again."""
+    with ledger.session() as session:
+        session.execute(delete(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key == key))
+
+
+def recall(ledger: Ledger, scope: str, keys: Sequence[str], kind: type[T]) -> T | None:
+    """The value of the first key that has one; what an older version wrote in another shape is passed over."""
+    with ledger.session() as session:
+        rows = session.scalars(
+            select(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key.in_(keys))
+        ).all()
+        by_key = {row.key: row.value for row in rows}
+    for key in keys:
+        if key in by_key:
+            try:
+                return from_text(kind, by_key[key])
+            except ValidationError:
+                continue
+    return None
+
+
+def recall_all(ledger: Ledger, scope: str, kind: type[T]) -> list[tuple[str, T]]:
+    """Every key of a scope with its value, the newest first."""
+    with ledger.session() as session:
+        rows = session.scalars(
+            select(RememberedRow).where(RememberedRow.scope == scope).order_by(RememberedRow.id.desc())
+        ).all()
+        return [(row.key, from_text(kind, row.value)) for row in rows]
