@@ -1,0 +1,1 @@
+"""Media that come and go, with real services."""
