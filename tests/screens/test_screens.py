@@ -115,7 +115,7 @@ def test_the_watch_line_through_a_whole_offload(scene: Scene, drone: Path) -> No
     assert line() == (Mark.UNDER_WAY, "Leave the card in.")
     scene.tell(job, State.DONE, perform_offload(job.request, Watch()))
     assert line() == (Mark.PROVEN, "The card can come out.")
-    assert scene.desk.watch_line().second == "Proven in two places."
+    assert scene.desk.watch_line().second == "Proven in two places, but on one disk."
 
 
 def test_a_card_pulled_while_read_stays_on_show_and_needs_a_person(scene: Scene, drone: Path) -> None:

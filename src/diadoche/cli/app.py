@@ -204,7 +204,7 @@ def _offload_json(outcome: OffloadOutcome) -> dict[str, object]:
         ],
         "different_disks": result.proven_disks,
         "tried": outcome.tried,
-        "remarks": [problem.as_dict() for problem in outcome.remarks],
+        "remarks": [problem.as_dict() for problem in (*outcome.advice, *outcome.remarks)],
         "stopped": result.stopped,
         "skipped": [problem.as_dict() for problem in result.skipped],
         "renamed": [{"path": old, "kept_as": new} for old, new in result.renamed],
@@ -223,7 +223,7 @@ def _say_offload(outcome: OffloadOutcome) -> None:
     )
     if outcome.tried is not None:
         say(f"{outcome.tried} of {count_text(len(outcome.card.clips), 'clip')} opened and decoded from the copy.")
-    say_problems((*outcome.card.problems, *result.skipped, *outcome.remarks, *result.problems))
+    say_problems((*outcome.card.problems, *result.skipped, *outcome.advice, *outcome.remarks, *result.problems))
 
 
 @app.command()

@@ -87,6 +87,15 @@ class LedgerError(DiadocheError):
     """The ledger cannot be used."""
 
 
+def _is_there(root: Path) -> bool:
+    # A pulled disk may still have a name: asking it anything at all fails then.
+    try:
+        root.stat()
+    except OSError:
+        return False
+    return True
+
+
 _NO_ROOM = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EFBIG})
 
 
@@ -105,7 +114,7 @@ def reading(path: Path, root: Path | None = None) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        if root is not None and not root.exists():
+        if root is not None and not _is_there(root):
             raise SourceLost(
                 f"The card at {root} went away while {path.name} was being read.",
                 path=path,

@@ -4,23 +4,28 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
+from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import WatchLine, watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.shoots import change_shoot
 from diadoche.services.station import FOLDER_READER, CardIn, Stage, Station, can_dismiss
 
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 _RATE_OVER_S = 5.0
+_SOURCES = "source"
+_MOST_SOURCES = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +47,12 @@ class CardRow:
     can_stop: bool
     can_dismiss: bool
     size_bytes: int
+    can_pause: bool = False
+    can_resume: bool = False
+    can_complete: bool = False
+    can_recognise: bool = False
+    can_take_whole: bool = False
+    can_eject: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +90,7 @@ class CardsScreen:
         self.on_change: Callable[[], None] = lambda: None
         self._samples: list[tuple[float, int]] = []
         self._waybills = waybills(ledger)
+        self.glance = GlanceScreen(station, ledger)
 
     # -- what is shown -------------------------------------------------------------------------
 
@@ -157,7 +169,7 @@ class CardsScreen:
         return any(
             self._station.can_offload(key)
             for key, card in self._station.cards.items()
-            if card.stage is not Stage.PROVEN
+            if card.stage is not Stage.PROVEN and not _waits_for_word(card)
         )
 
     def offload_hint(self) -> str:
@@ -167,7 +179,7 @@ class CardsScreen:
         waiting = [
             card.name
             for key, card in self._station.cards.items()
-            if card.stage is not Stage.PROVEN and self._station.can_offload(key)
+            if card.stage is not Stage.PROVEN and self._station.can_offload(key) and not _waits_for_word(card)
         ]
         if waiting:
             places = count_text(len(self._station.shoot.settings.places), "place")
@@ -175,6 +187,8 @@ class CardsScreen:
         cards = list(self._station.cards.values())
         if any(card.stage.being_read for card in cards):
             return "Nothing to do for you: it runs."
+        if cards and all(_waits_for_word(card) for card in cards):
+            return "All of this was proven before, by names, sizes and times. Read it to be sure, or take it again."
         if cards and all(card.stage is Stage.PROVEN for card in cards):
             return "All of this is proven. What its clips need next stands under Outputs (Ctrl+3)."
         return "Put a card in, or choose a folder."
@@ -182,8 +196,33 @@ class CardsScreen:
     # -- what is done --------------------------------------------------------------------------
 
     def offload_all(self) -> None:
-        """The one button, the one key."""
+        """Starts everything that can be started, without a glance before."""
         self._station.offload_all()
+
+    def offload_whole(self, key: str) -> None:
+        """Takes a whole card, whatever of it was proven before."""
+        self._station.offload_whole(key)
+
+    def recognise(self, key: str) -> None:
+        """Reads a card that was here before, to be sure of it."""
+        self._station.recognise(key)
+
+    def complete(self, key: str) -> None:
+        """Completes what is not whole from a proven copy."""
+        self._station.complete(key)
+
+    def pause(self, key: str, *, paused: bool) -> None:
+        """Lets a card's offload stand still, or go on."""
+        self._station.pause(key, paused=paused)
+
+    @property
+    def unattended(self) -> bool:
+        """Whether a card that goes in is offloaded with no click and no question."""
+        return self._station.shoot.settings.unattended
+
+    def set_unattended(self, wanted: bool) -> None:
+        """Switches unattended on or off; what is in already is not started by that."""
+        self._change(unattended=wanted)
 
     def offload(self, key: str) -> None:
         """One card alone; one that is proven is taken again in full."""
@@ -214,15 +253,47 @@ class CardsScreen:
         self._change_places(tuple(each for each in self._station.shoot.settings.places if each != path))
 
     def _change_places(self, places: tuple[Path, ...]) -> None:
+        self._change(places=places)
+
+    def _change(self, **settings: Any) -> None:
         shoot = self._station.shoot
-        settings = replace(shoot.settings, places=places)
-        self._station.change_shoot(change_shoot(self._ledger, shoot, settings=settings))
+        changed = replace(shoot.settings, **settings)
+        self._station.change_shoot(change_shoot(self._ledger, shoot, settings=changed))
 
     def open_folder(self, path: Path) -> None:
-        """Takes a folder as if it were a card that was put in."""
+        """Takes a folder as if it were a card that was put in, and remembers it as a source."""
         path = path.absolute()
         if path.is_dir():
             self._station.put_in(Medium(str(path), path, path.name, FOLDER_READER))
+            remember(self._ledger, _SOURCES, str(path), str(path))
+
+    def open_medium(self, medium: Medium) -> None:
+        """Takes what was connected by its address."""
+        self._station.put_in(medium)
+        remember(self._ledger, _SOURCES, medium.key, medium.key.removeprefix("network:"))
+
+    def earlier_sources(self) -> list[str]:
+        """Folders and addresses that were used before, the newest first."""
+        return [value for _key, value in recall_all(self._ledger, _SOURCES, str)][:_MOST_SOURCES]
+
+    def dropped(self, paths: Sequence[Path]) -> str:
+        """Takes what was dropped on the window; says how many came, which were refused, and why."""
+        refused: list[str] = []
+        folders: dict[Path, None] = {}
+        for path in paths:
+            if not path.exists():
+                refused.append(f"{path.name or path} is not there")
+            else:
+                folders[path if path.is_dir() else path.parent] = None
+        places = self._station.shoot.settings.places
+        for folder in list(folders):
+            if any(place.is_relative_to(folder) for place in places):
+                refused.append(f"{folder.name} holds a place for copies")
+                del folders[folder]
+        for folder in folders:
+            self.open_folder(folder)
+        words = f"{count_text(len(folders), 'folder')} came" if folders else "Nothing came"
+        return f"{words}. Refused: {'; '.join(refused)}." if refused else f"{words}."
 
     def rename_shoot(self, name: str) -> None:
         """Gives the shoot another name; originals that stand keep their folders."""
@@ -233,23 +304,38 @@ class CardsScreen:
 
     def _row(self, card: CardIn) -> CardRow:
         progress = self._station.progress(card.medium.key)
-        found = card.card
+        found, key = card.card, card.medium.key
+        busy = card.stage in {Stage.WAITING, Stage.CROSSING, Stage.COMPARING} and not card.pulled
+        paused = self._station.is_paused(key)
+        remark, advice = _remark(card), f"{card.problem.safe} {card.problem.do}" if card.problem is not None else ""
+        still_s = self._station.still_for_s(key)
+        if still_s > _STILL_S:
+            remark = f"Nothing has come from {card.medium.reader} for {round(still_s)} s."
+            advice = "The card is unchanged. Wait, or stop it and try another reader."
+        settings = self._station.shoot.settings
+        kept = _kept(card, progress, len(settings.places), settings.copies_wanted)
         return CardRow(
-            card.medium.key,
+            key,
             card.name,
             _mark(card),
             "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
             _layout_words(card),
-            _remark(card),
-            f"{card.problem.safe} {card.problem.do}" if card.problem is not None else "",
+            remark,
+            advice,
             _contents(card),
             _dates(card),
-            _kept(card, progress, len(self._station.shoot.settings.places)),
+            f"Paused. {kept}" if paused else kept,
             card.medium.reader,
-            self._station.can_offload(card.medium.key),
-            card.stage in {Stage.WAITING, Stage.CROSSING} and not card.pulled,
+            self._station.can_offload(key),
+            busy,
             can_dismiss(card),
             found.tree.size_bytes if found else 0,
+            busy and card.stage is not Stage.WAITING and not paused,
+            paused,
+            card.stage is Stage.PARTLY and card.proven > 0,
+            card.is_known and card.stage is Stage.LISTED,
+            card.stage is Stage.PROVEN or (card.is_known and card.stage is Stage.LISTED),
+            card.medium.can_eject and not card.stage.being_read and not card.pulled,
         )
 
     def _place(self, path: Path, coming_bytes: int) -> PlaceRow:
@@ -277,12 +363,20 @@ class CardsScreen:
         )
 
 
+_STILL_S = 15.0
+
+
 def _mark(card: CardIn) -> Mark:
     if card.stage.being_read:
         return Mark.UNDER_WAY
     return {Stage.PROVEN: Mark.PROVEN, Stage.PROBLEM: Mark.PROBLEM, Stage.PARTLY: Mark.PROBLEM}.get(
         card.stage, Mark.EXPECTED
     )
+
+
+def _waits_for_word(card: CardIn) -> bool:
+    """Whether all of it was proven before: nothing is copied twice unless the person says so."""
+    return card.is_known and card.stage is Stage.LISTED
 
 
 def _layout_words(card: CardIn) -> str:
@@ -323,24 +417,37 @@ def _dates(card: CardIn) -> str:
     return f"{first.day} {first:%B} – {last.day} {last:%B}"
 
 
-def _kept(card: CardIn, progress: Progress | None, places: int) -> str:
+def _kept(card: CardIn, progress: Progress | None, places: int, wanted: int) -> str:
+    if card.stage is Stage.COMPARING:
+        return f"Compared with its copies: {progress.percent if progress else 0} %"
     if card.stage is Stage.CROSSING and progress is not None and progress.parts:
         copied = min(part.copied for part in progress.parts)
         total = progress.parts[0].total
         if copied < total:
             return f"Copying: {size_text(copied)} of {size_text(total)}"
         proven = min(part.proven for part in progress.parts)
+        if proven >= total:
+            return "Copied and read back. Trying the clips"
         return f"Copied. Read back: {100 * proven // max(1, total)} %"
     if card.stage is Stage.WAITING or card.stage is Stage.CROSSING:
         return "About to be copied"
+    if card.recognised:
+        return f"It is what {_copies_words(card.proven)} hold{'s' if card.proven == 1 else ''}"
     if card.outcome is not None:
         result = card.outcome.result
         if card.proven == len(result.copies):
             ended = result.started.astimezone()
-            copies = {1: "The copy is", 2: "Both copies"}.get(card.proven, f"All {card.proven} copies")
-            return f"{copies} proven, {ended:%H:%M}"
+            verb = "is" if card.proven == 1 else "are"
+            short = "" if card.disks >= min(wanted, len(result.copies)) else ", on one disk"
+            return f"{_copies_words(card.proven).capitalize()} {verb} proven{short}, {ended:%H:%M}"
         return f"{card.proven} of {len(result.copies)} copies proven"
+    if card.is_known and card.familiar is not None:
+        return f"Proven before in {count_text(len(card.familiar.places), 'place')}, not read again"
     return "Nothing copied yet" if not card.pulled else f"0 of {places} copies proven"
+
+
+def _copies_words(count: int) -> str:
+    return {1: "the copy", 2: "both copies"}.get(count, f"all {count} copies")
 
 
 def _ribbon(card: CardIn, place: Path, size: int, progress: Progress | None) -> Ribbon:

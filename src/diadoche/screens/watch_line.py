@@ -50,13 +50,24 @@ def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:
     unkept = [card for card in cards if card.stage is not Stage.PROVEN]
     if not unkept:
         first = "The card can come out." if len(cards) == 1 else "All cards can come out."
-        copies = min(card.proven for card in cards)
-        second = "Its copy is proven." if copies == 1 else f"Proven in {_count(copies)} places."
-        return WatchLine(Mark.PROVEN, first, second, aside, small)
+        return WatchLine(Mark.PROVEN, first, _proven_words(cards), aside, small)
     first = "Nothing is being read." if len(cards) > 1 else "It is not being read."
     names = _together([card.name for card in unkept])
+    if all(card.is_known for card in unkept):
+        verb = "was" if len(unkept) == 1 else "were"
+        return WatchLine(Mark.EXPECTED, first, f"{names} {verb} here before; not read again.", aside, small)
     verb = "is" if len(unkept) == 1 else "are"
     return WatchLine(Mark.EXPECTED, first, f"{names} {verb} not copied yet.", aside, small)
+
+
+def _proven_words(cards: Sequence[CardIn]) -> str:
+    """In how many places, and plainly when those are one disk: two copies on it are lost together."""
+    copies, disks = min(card.proven for card in cards), min(card.disks for card in cards)
+    if copies == 1:
+        return "Its copy is proven." if len(cards) == 1 else "One copy of each is proven."
+    if disks < 2:
+        return f"Proven in {_count(copies)} places, but on one disk."
+    return f"Proven in {_count(copies)} places."
 
 
 def _together(names: Sequence[str]) -> str:
@@ -79,6 +90,7 @@ def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
         (Stage.LISTING, "being listed"),
         (Stage.WAITING, "waiting its turn"),
         (Stage.CROSSING, "being copied and read back"),
+        (Stage.COMPARING, "being compared with its copies"),
     ):
         count = sum(card.stage is stage for card in reading)
         if count:

@@ -1,8 +1,18 @@
 """The list of all kinds of jobs; the one place that knows every use case that runs in a process of its own."""
 
-from diadoche.services import converting, identifying, looking, offloading, verifying
+from diadoche.services import caring, converting, identifying, looking, offloading, recognising, verifying
 from diadoche.services.queue.kinds import JobKind
 
 ALL_KINDS: dict[str, JobKind] = {
-    kind.name: kind for kind in (looking.KIND, offloading.KIND, identifying.KIND, converting.KIND, verifying.KIND)
+    kind.name: kind
+    for kind in (
+        looking.KIND,
+        offloading.KIND,
+        identifying.KIND,
+        converting.KIND,
+        verifying.KIND,
+        recognising.KIND,
+        caring.KIND,
+        caring.TAKE_IN,
+    )
 }

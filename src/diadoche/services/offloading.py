@@ -22,7 +22,7 @@ from diadoche.core.offload.waybill_files import waybill_csv, waybill_json, waybi
 from diadoche.core.sizes import count_text
 from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import record_offload
+from diadoche.services.ledger.waybills import record_offload, send_clips
 from diadoche.services.queue.kinds import JobKind
 from diadoche.services.trying import try_copy
 from diadoche.services.version import VERSION
@@ -53,6 +53,8 @@ class OffloadRequest:
     # Which disk each place is on, where the one who asks knows better than the machine; and what else comes there.
     disks: tuple[Disk, ...] = ()
     coming_bytes: int = 0
+    # Clips that belong to another shoot: by name, with that shoot's number.
+    sent: tuple[tuple[str, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +68,7 @@ class OffloadOutcome:
     waybill: str
     tried: int | None = None
     remarks: tuple[Problem, ...] = ()
+    advice: tuple[Problem, ...] = ()
 
 
 def card_name(card: Card, given: str = "") -> str:
@@ -179,8 +182,8 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         tried.clips if tried else None,
     )
     waybill = _write_waybills(page)
-    remarks = (*plan.advice, *(tried.problems if tried else ()))
-    return OffloadOutcome(card, name, plan.fingerprint, result, waybill, tried.clips if tried else None, remarks)
+    clips_tried, remarks = (tried.clips, tuple(tried.problems)) if tried else (None, ())
+    return OffloadOutcome(card, name, plan.fingerprint, result, waybill, clips_tried, remarks, plan.advice)
 
 
 class Settled(Watch):
@@ -222,7 +225,7 @@ def _write_waybills(page: WaybillPage) -> str:
 
 def record(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
     """Writes a finished offload into the ledger."""
-    return record_offload(
+    number = record_offload(
         ledger,
         request.shoot_id,
         outcome.name,
@@ -233,6 +236,9 @@ def record(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> 
         outcome.result,
         outcome.waybill,
     )
+    for shoot_id in {shoot_id for _name, shoot_id in request.sent}:
+        send_clips(ledger, number, [name for name, to in request.sent if to == shoot_id], shoot_id)
+    return number
 
 
 KIND = JobKind("offload", OffloadRequest, OffloadOutcome, perform_offload, rank=0)

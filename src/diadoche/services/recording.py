@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from diadoche.services import offloading
+from diadoche.services.caring import record_copy_on, record_taken_in
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_facts, record_output
 from diadoche.services.queue.runner import Job
+from diadoche.services.verifying import record_verdict
 from diadoche.services.version import VERSION
 
 
@@ -17,6 +19,12 @@ def record(ledger: Ledger, job: Job) -> None:
     """
     if job.kind == "offload":
         offloading.record(ledger, job.request, job.result)
+    elif job.kind == "verify":
+        record_verdict(ledger, job.result)
+    elif job.kind == "copy on":
+        record_copy_on(ledger, job.result)
+    elif job.kind == "take in":
+        record_taken_in(ledger, job.result)
     elif job.kind == "identify":
         for found in job.result:
             record_facts(ledger, found.clip_id, found.facts)

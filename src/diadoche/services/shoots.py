@@ -9,6 +9,7 @@ from pathlib import Path
 from sqlalchemy import select
 
 from diadoche.core.convert.recipes import recipes
+from diadoche.core.offload.naming import USUAL_NAMING, Naming
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ShootRow
 from diadoche.services.wire import from_text, to_text
@@ -27,6 +28,11 @@ class ShootSettings:
     profile: str = "general"
     recipe: str = "prores-422"
     container: str = "mov"
+    naming: Naming = USUAL_NAMING
+    person: str = ""
+    unattended: bool = False
+    read_twice: bool = False
+    check_every_days: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +65,13 @@ def latest_shoot(ledger: Ledger) -> Shoot | None:
     with ledger.session() as session:
         row = session.scalar(select(ShootRow).order_by(ShootRow.created.desc(), ShootRow.id.desc()))
         return _shoot(row) if row else None
+
+
+def all_shoots(ledger: Ledger) -> list[Shoot]:
+    """Every shoot, the newest first."""
+    with ledger.session() as session:
+        rows = session.scalars(select(ShootRow).order_by(ShootRow.created.desc(), ShootRow.id.desc())).all()
+        return [_shoot(row) for row in rows]
 
 
 def change_shoot(

@@ -12,17 +12,23 @@ from enum import Enum
 from pathlib import Path
 
 from diadoche.core.cards.card import Card
+from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.watch import Progress
+from diadoche.services.caring import CopyOnRequest
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest
+from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import recall, remember
 from diadoche.services.ledger.waybills import kept_clips
 from diadoche.services.looking import Familiar, LookRequest, familiar
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, card_name, plan_for
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
+from diadoche.services.recognising import RecogniseRequest
 from diadoche.services.shoots import Shoot
 
 # What stands in for the reader's name where a folder was chosen.
@@ -36,6 +42,7 @@ class Stage(Enum):
     LISTED = "listed"
     WAITING = "waiting"
     CROSSING = "crossing"
+    COMPARING = "comparing"
     PROVEN = "proven"
     PARTLY = "partly"
     PROBLEM = "problem"
@@ -43,7 +50,27 @@ class Stage(Enum):
     @property
     def being_read(self) -> bool:
         """Whether the card must stay in."""
-        return self in {Stage.LISTING, Stage.WAITING, Stage.CROSSING}
+        return self in {Stage.LISTING, Stage.WAITING, Stage.CROSSING, Stage.COMPARING}
+
+
+@dataclass(frozen=True, slots=True)
+class CardChoices:
+    """What the person decided for one card, where it is not the shoot's usual way."""
+
+    new_only: bool = False
+    stills_left_out: bool = False
+    sent: tuple[tuple[str, int], ...] = ()
+
+
+NO_CHOICES = CardChoices()
+
+
+@dataclass(frozen=True, slots=True)
+class CameraSettings:
+    """What is remembered for a card or a camera; empty parts say nothing."""
+
+    name: str = ""
+    folders: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,22 +85,54 @@ class CardIn:
     outcome: OffloadOutcome | None = None
     problem: Problem | None = None
     pulled: bool = False
+    given_name: str = ""
+    recognised: bool = False
+    choices: CardChoices = NO_CHOICES
 
     @property
     def name(self) -> str:
         """The card's name for people."""
-        return card_name(self.card) if self.card is not None else self.medium.label
+        return self.given_name or (card_name(self.card) if self.card is not None else self.medium.label)
 
     @property
     def proven(self) -> int:
         """How many copies of it are proven now."""
+        if self.recognised and self.familiar is not None:
+            return len(self.familiar.places)
         return self.outcome.result.proven_copies if self.outcome is not None else 0
+
+    @property
+    def disks(self) -> int:
+        """On how many different disks those are."""
+        if self.recognised and self.familiar is not None:
+            return self.familiar.disks
+        return self.outcome.result.proven_disks if self.outcome is not None else 0
+
+    @property
+    def is_known(self) -> bool:
+        """Whether, by a quick recognition, all of it was proven before."""
+        found = self.familiar
+        return bool(found and self.card and self.card.tree.files and found.files == len(self.card.tree.files))
+
+    @property
+    def is_partly_known(self) -> bool:
+        """Whether some of it was proven before, and some is new."""
+        return bool(self.familiar and self.familiar.files) and not self.is_known
 
 
 class Station:
     """Cards and what is done with them, for one shoot."""
 
-    def __init__(self, ledger: Ledger, runner: Runner, places: StatePlaces, shoot: Shoot) -> None:
+    def __init__(
+        self,
+        ledger: Ledger,
+        runner: Runner,
+        places: StatePlaces,
+        shoot: Shoot,
+        find_disk: Callable[[Path], Disk] = disk_of,
+    ) -> None:
+        """`find_disk` tells the physical disk of a place."""
+        self._find_disk = find_disk
         self._ledger = ledger
         self._runner = runner
         self._places = places
@@ -85,7 +144,13 @@ class Station:
     # -- media ---------------------------------------------------------------------------------
 
     def put_in(self, medium: Medium) -> None:
-        """A card is there: it is listed at once, and is being read from this moment on."""
+        """A card is there: it is listed at once, and is being read from this moment on.
+
+        A disk that copies go to is no card.
+        """
+        if any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
+            return
+        note_happening(self._ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
         self._set(CardIn(medium, Stage.LISTING))
         job = self._runner.add(
             "look", f"List {medium.label}", f"look:{medium.path}", LookRequest(medium.path, self._places.own_layouts)
@@ -103,6 +168,7 @@ class Station:
         if card.stage.being_read:
             if card.job:
                 self._runner.stop(card.job)
+            note_happening(self._ledger, "problem", _pulled(card).what)
             self._set(replace(card, stage=Stage.PROBLEM, pulled=True, problem=_pulled(card)))
         else:
             del self.cards[key]
@@ -132,17 +198,69 @@ class Station:
     def request_for(self, key: str) -> OffloadRequest:
         """What an offload of this card would be asked to do."""
         card = self.cards[key]
-        settings = self.shoot.settings
+        settings, choices = self.shoot.settings, card.choices
+        remembered = self.remembered_for(key)
+        naming = replace(settings.naming, folders=remembered.folders) if remembered.folders else settings.naming
         return OffloadRequest(
             card.medium.path,
             settings.places,
             self.shoot.id,
             self.shoot.name,
-            card.medium.label,
+            card.given_name or card.medium.label,
             settings.digests,
+            leave_out=card.familiar.paths if choices.new_only and card.familiar else frozenset(),
             own_layouts=self._places.own_layouts,
             pace_bytes_s=card.medium.pace_bytes_s,
+            naming=naming,
+            person=settings.person,
+            read_twice=settings.read_twice,
+            stills_left_out=choices.stills_left_out,
+            disks=tuple(self._find_disk(place) for place in settings.places),
+            coming_bytes=self._coming_bytes(key),
+            sent=choices.sent,
         )
+
+    def _coming_bytes(self, key: str) -> int:
+        """What other cards in the queue will take at every place."""
+        waiting = [card for other, card in self.cards.items() if other != key and card.stage is Stage.WAITING]
+        return sum(card.card.tree.size_bytes for card in waiting if card.card is not None)
+
+    def plan(self, key: str) -> OffloadPlan:
+        """What an offload of this card would do, fit to be shown.
+
+        Raises:
+            RequestError: it makes no sense for this card.
+        """
+        card = self.cards[key].card
+        assert card is not None
+        return plan_for(self.request_for(key), card)
+
+    def remembered_for(self, key: str) -> CameraSettings:
+        """What is remembered of this card or its camera: the nearest wins, part by part."""
+        card = self.cards[key]
+        keys = [*_card_keys(card), *_camera_keys(card, self.shoot.id)]
+        found = [recall(self._ledger, _SCOPE, [each], CameraSettings) for each in keys]
+        names = (each.name for each in found if each is not None and each.name)
+        folders = (each.folders for each in found if each is not None and each.folders)
+        return CameraSettings(next(names, ""), next(folders, ""))
+
+    def name_card(self, key: str, name: str) -> None:
+        """Gives a card a name of the person's own, and remembers it."""
+        card = self.cards[key]
+        before = self.remembered_for(key)
+        for each in _card_keys(card):
+            remember(self._ledger, _SCOPE, each, CameraSettings(name.strip(), before.folders))
+        self._set(replace(card, given_name=name.strip()))
+
+    def name_folders(self, key: str, folders: str) -> None:
+        """Gives this card's camera a naming of its own in this shoot; an empty one gives it back to the shoot."""
+        for each in _camera_keys(self.cards[key], self.shoot.id)[:1]:
+            remember(self._ledger, _SCOPE, each, CameraSettings("", folders.strip()))
+        self._tell()
+
+    def choose(self, key: str, choices: CardChoices) -> None:
+        """Changes what is decided for one card."""
+        self._set(replace(self.cards[key], choices=choices))
 
     def offload(self, key: str) -> None:
         """Starts the offload of a card; what makes no sense is shown on the card."""
@@ -151,16 +269,16 @@ class Station:
         card = self.cards[key]
         request = self.request_for(key)
         try:
-            assert card.card is not None
-            plan = plan_for(request, card.card)
+            plan = self.plan(key)
         except DiadocheError as error:
             self._set(replace(card, stage=Stage.PROBLEM, problem=error.problem))
             return
         if not plan.usable:
             self._set(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
             return
-        self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None))
-        job = self._runner.add("offload", f"Offload {card.name}", f"card:{card.medium.path}", request)
+        self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False))
+        note_happening(self._ledger, "begun", f"The offload of {card.name} began.")
+        job = self._runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage.being_read:
             self._set(replace(current, job=job))
@@ -168,8 +286,62 @@ class Station:
     def offload_all(self) -> None:
         """Starts every card that can be offloaded and is not proven."""
         for key, card in list(self.cards.items()):
-            if card.stage is not Stage.PROVEN:
+            if card.stage is not Stage.PROVEN and not (card.is_known and card.stage is Stage.LISTED):
                 self.offload(key)
+
+    def offload_new(self, key: str) -> None:
+        """Copies only what was not proven before."""
+        card = self.cards[key]
+        self._set(replace(card, choices=replace(card.choices, new_only=True)))
+        self.offload(key)
+
+    def offload_whole(self, key: str) -> None:
+        """Copies everything, whatever was proven before."""
+        card = self.cards[key]
+        self._set(replace(card, choices=replace(card.choices, new_only=False)))
+        self.offload(key)
+
+    def recognise(self, key: str) -> None:
+        """Reads a card that was here before in full, to be sure that its copies are of this very content."""
+        card = self.cards.get(key)
+        if card is None or card.card is None or not card.is_known or card.familiar is None or card.stage.being_read:
+            return
+        self._set(replace(card, stage=Stage.COMPARING, problem=None))
+        request = RecogniseRequest(card.medium.path, card.card.tree.files, card.familiar.digests)
+        job = self._runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
+        if self.cards[key].stage is Stage.COMPARING:
+            self._set(replace(self.cards[key], job=job))
+
+    def complete(self, key: str) -> int:
+        """Completes the copies that are not whole from a proven one, without reading the card; gives how many."""
+        card = self.cards.get(key)
+        copies = card.outcome.result.copies if card is not None and card.outcome is not None else ()
+        good = next((Path(copy.root) for copy in copies if copy.status == "proven"), None)
+        wanting = [copy for copy in copies if copy.status != "proven" and copy.root]
+        if good is None or card is None:
+            return 0
+        for copy in wanting:
+            request = CopyOnRequest(good, ((Path(copy.destination), Path(copy.root)),))
+            self._runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
+        return len(wanting)
+
+    def pause(self, key: str, *, paused: bool) -> None:
+        """Lets what is done with a card stand still, or go on; the card stays in."""
+        card = self.cards.get(key)
+        if card is not None and card.job:
+            self._runner.pause(card.job, paused=paused)
+            self._tell()
+
+    def is_paused(self, key: str) -> bool:
+        """Whether it stands still because the person wants it to."""
+        card = self.cards.get(key)
+        return card is not None and bool(card.job) and self._runner.is_paused(card.job)
+
+    def still_for_s(self, key: str) -> float:
+        """For how long a card that is read has given nothing, in seconds."""
+        card = self.cards.get(key)
+        crossing = card is not None and card.stage in {Stage.CROSSING, Stage.LISTING, Stage.COMPARING}
+        return self._runner.still_for_s(card.job) if crossing and card is not None and card.job else 0.0
 
     def stop(self, key: str) -> None:
         """Stops what is done with a card; what has arrived is kept."""
@@ -190,6 +362,10 @@ class Station:
             self._look_changed(job)
         elif job.kind == "offload":
             self._offload_changed(job)
+        elif job.kind == "recognise":
+            self._recognise_changed(job)
+        elif job.kind == "copy on" and job.state is State.DONE:
+            self._copied_on(job)
 
     def progress(self, key: str) -> Progress | None:
         """How far a card's job is."""
@@ -209,8 +385,53 @@ class Station:
             # An offload that an earlier run left over may be at it already; then it goes on being read.
             listed = card.stage is Stage.LISTING
             self._set(replace(card, stage=Stage.LISTED, job=0) if listed else card)
+            if listed:
+                self._name_it(card.medium.key)
+                self._by_itself(card.medium.key)
         elif card.stage is Stage.LISTING:
             self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem, job=0))
+
+    def _name_it(self, key: str) -> None:
+        """The name that the person gave this card, or that its copies have."""
+        card = self.cards[key]
+        known = card.familiar.card if card.familiar is not None and card.is_known else ""
+        name = self.remembered_for(key).name or known
+        if name:
+            self._set(replace(card, given_name=name))
+
+    def _by_itself(self, key: str) -> None:
+        """With unattended on, a card that went in is offloaded with no click and no question."""
+        card = self.cards[key]
+        if not self.shoot.settings.unattended or not self.can_offload(key) or card.medium.reader == FOLDER_READER:
+            return
+        if card.is_known:
+            # By names, sizes and times all of it is proven; reading it makes that sure.
+            self.recognise(key)
+        else:
+            self.offload(key)
+
+    def _recognise_changed(self, job: Job) -> None:
+        card = self._card_of(job.request.source)
+        if card is None or card.job not in {0, job.number} or not job.state.ended:
+            return
+        if job.state is not State.DONE:
+            self._set(replace(card, stage=Stage.LISTED, problem=job.problem, job=0))
+        elif job.result.differing:
+            self._set(replace(card, stage=Stage.LISTED, familiar=None, problem=_other_content(card, job), job=0))
+        else:
+            note_happening(self._ledger, "proven", f"{card.name} is what its proven copies hold.")
+            self._set(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
+
+    def _copied_on(self, job: Job) -> None:
+        """A copy was completed: the card that it is of may be proven everywhere now."""
+        done = {copy.root: copy for copy in job.result.result.copies}
+        for card in list(self.cards.values()):
+            if card.outcome is None or card.stage.being_read:
+                continue
+            copies = tuple(done.get(copy.root, copy) for copy in card.outcome.result.copies)
+            if copies != card.outcome.result.copies:
+                result = replace(card.outcome.result, copies=copies, stopped=False)
+                self._set(_after(card, replace(card.outcome, result=result)))
 
     def _offload_changed(self, job: Job) -> None:
         card = self._card_of(job.request.source)
@@ -224,7 +445,11 @@ class Station:
         if job.state in {State.RUNNING, State.STOPPING}:
             self._set(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
-            self._set(_after(card, job.result))
+            after = _after(card, job.result)
+            kind: HappeningKind = "proven" if after.stage is Stage.PROVEN else "problem"
+            words = f"{card.name}: {after.proven} of {len(job.result.result.copies)} copies proven."
+            note_happening(self._ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
+            self._set(after)
         elif job.state.ended:
             self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem or _stopped(card), job=0))
 
@@ -250,6 +475,39 @@ class Station:
             listener()
 
 
+_SCOPE = "camera"
+
+
+def _card_keys(card: CardIn) -> list[str]:
+    """What a card's own memory is filed under: its filesystem's number, and its first file, never its label."""
+    found = card.card
+    # The first file stays when a card gets more clips.
+    first = found.tree.files[0] if found is not None and found.tree.files else None
+    keys = [f"card:{card.medium.identity}"] if card.medium.identity else []
+    return [*keys, f"card:{first.path} {first.size_bytes} {first.changed_ns}"] if first is not None else keys
+
+
+def _camera_keys(card: CardIn, shoot_id: int) -> list[str]:
+    """What its camera's memory is filed under: in this shoot, then anywhere."""
+    camera = card.card.serial or card.card.camera if card.card is not None else ""
+    return [f"camera:{camera}/{shoot_id}", f"camera:{camera}"] if camera else []
+
+
+def _resource(medium: Medium) -> str:
+    """Cards in one device are read one after another; others at the same time."""
+    return f"card:{medium.device or medium.path}"
+
+
+def _other_content(card: CardIn, job: Job) -> Problem:
+    count = len(job.result.differing)
+    return Problem(
+        f"{count:,} of its files have the names, sizes and times of proven ones, but another content.",
+        str(card.medium.path),
+        "The earlier copies are what they were; the card was only read.",
+        "Offload the whole card.",
+    )
+
+
 def can_dismiss(card: CardIn) -> bool:
     """Whether a card may be taken off the board by hand; one in a reader leaves it by being pulled."""
     return card.pulled or (card.medium.reader == FOLDER_READER and not card.stage.being_read)
@@ -261,7 +519,7 @@ def _after(card: CardIn, outcome: OffloadOutcome) -> CardIn:
     if result.stopped:
         return replace(card, stage=Stage.PARTLY, outcome=outcome, problem=_stopped(card), job=0)
     if result.proven_copies == wanted and wanted:
-        remark = result.problems[0] if result.problems else None
+        remark = next(iter((*result.problems, *outcome.remarks)), None)
         return replace(card, stage=Stage.PROVEN, outcome=outcome, problem=remark, job=0)
     problem = result.problems[0] if result.problems else None
     stage = Stage.PARTLY if result.proven_copies else Stage.PROBLEM

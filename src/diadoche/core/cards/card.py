@@ -9,6 +9,7 @@ from pathlib import Path
 
 from diadoche.core.cards.clips import Clip, sort_files, with_times
 from diadoche.core.cards.layout import Layout, recognise
+from diadoche.core.cards.serials import camera_serial
 from diadoche.core.cards.tree import Tree
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.identify.facts import Facts
@@ -31,6 +32,7 @@ class Card:
     clips: tuple[Clip, ...]
     stills: tuple[str, ...]
     problems: tuple[Problem, ...]
+    serial: str = ""
 
     @property
     def root(self) -> Path:
@@ -88,6 +90,7 @@ def look(path: Path, layouts: tuple[Layout, ...], watch: Watch) -> Card:
         tuple(clips),
         sorted_files.stills,
         tuple(problems),
+        camera_serial(tree, clips),
     )
 
 

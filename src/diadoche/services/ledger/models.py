@@ -82,6 +82,7 @@ class ClipRow(Base):
     clip: Mapped[str] = mapped_column(Text)
     start: Mapped[str | None] = mapped_column(Text)
     facts: Mapped[str | None] = mapped_column(Text)
+    shoot_id: Mapped[int | None] = mapped_column(default=None)
     outputs: Mapped[list[OutputRow]] = relationship(order_by="OutputRow.id", cascade="all, delete-orphan")
 
 

@@ -295,7 +295,7 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
         rows = session.execute(
             select(ClipRow, WaybillRow)
             .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
-            .where(WaybillRow.shoot_id == shoot_id)
+            .where(func.coalesce(ClipRow.shoot_id, WaybillRow.shoot_id) == shoot_id)
             .order_by(ClipRow.id)
         ).all()
         found = []
@@ -323,6 +323,16 @@ def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[Copy, ...]) ->
     )
 
 
+def send_clips(ledger: Ledger, waybill_id: int, names: Iterable[str], shoot_id: int) -> None:
+    """Lets clips of a card belong to another shoot; their copy stays where it lies, with the first."""
+    with ledger.session() as session:
+        asked = select(ClipRow).where(
+            ClipRow.waybill_id == waybill_id, ClipRow.name.in_([shown(name) for name in names])
+        )
+        for row in session.scalars(asked):
+            row.shoot_id = shoot_id
+
+
 def record_facts(ledger: Ledger, clip_id: int, facts: Facts) -> None:
     """Writes down what a clip is; a clip that is no longer there is passed over."""
     with ledger.session() as session:
@@ -347,15 +357,32 @@ def record_output(ledger: Ledger, clip_id: int, output: Output, version: str) ->
             )
 
 
-def proven_paths(ledger: Ledger, files: Iterable[FileEntry]) -> frozenset[str]:
-    """Which of these files, by name, size and time, stand in a proven copy already.
+@dataclass(frozen=True, slots=True)
+class ProvenFile:
+    """A file of a card as proven copies have it."""
+
+    path: str
+    digests: dict[str, str]
+    waybill_id: int
+
+
+# SQLite takes a limited number of values in one question.
+_AT_ONCE = 500
+
+
+def proven_files(ledger: Ledger, files: Sequence[FileEntry]) -> dict[str, ProvenFile]:
+    """Those of these files that, by name, size and time, stand in a proven copy already.
 
     This is a quick recognition: nothing of the card is read for it.
     """
+    found: dict[str, ProvenFile] = {}
+    proven = select(CopyRow.waybill_id).where(CopyRow.status == "proven")
     with ledger.session() as session:
-        proven = select(CopyRow.waybill_id).where(CopyRow.status == "proven")
-        known = {
-            (row.path, row.size_bytes, row.changed_ns)
-            for row in session.scalars(select(FileRow).where(FileRow.waybill_id.in_(proven)))
-        }
-    return frozenset(file.path for file in files if (shown(file.path), file.size_bytes, file.changed_ns) in known)
+        for begin in range(0, len(files), _AT_ONCE):
+            some = {shown(file.path): file for file in files[begin : begin + _AT_ONCE]}
+            asked = select(FileRow).where(FileRow.path.in_(some), FileRow.waybill_id.in_(proven))
+            for row in session.scalars(asked):
+                file = some[row.path]
+                if (row.size_bytes, row.changed_ns) == (file.size_bytes, file.changed_ns):
+                    found[file.path] = ProvenFile(file.path, from_text(dict[str, str], row.digests), row.waybill_id)
+    return found

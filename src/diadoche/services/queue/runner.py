@@ -10,6 +10,7 @@ import json
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -25,6 +26,7 @@ from diadoche.services.queue.kinds import JobKind
 from diadoche.services.queue.states import (
     Added,
     Ended,
+    FirstAsked,
     Instruction,
     QueueState,
     RetryAsked,
@@ -37,6 +39,7 @@ from diadoche.services.wire import from_text, to_text
 
 # Two cores: one conversion at a time uses both; looking and identifying are short.
 LIMITS = {"look": 2, "facts": 1, "encode": 1}
+_PATIENCE_S = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +63,8 @@ class Job:
 class _Running:
     process: subprocess.Popen[str]
     progress: Progress = field(default_factory=lambda: Progress(0, 0))
+    paused: bool = False
+    moved_s: float = field(default_factory=time.monotonic)
 
 
 class Runner:
@@ -150,6 +155,30 @@ class Runner:
             self._follow(number)
             self._obey(instructions)
 
+    def pause(self, number: int, *, paused: bool) -> None:
+        """Lets a running job stand still, or go on."""
+        running = self._running.get(number)
+        if running is not None and running.paused != paused:
+            running.paused, running.moved_s = paused, time.monotonic()
+            _say(running.process, "pause" if paused else "resume")
+            self._told(self._jobs[number])
+
+    def is_paused(self, number: int) -> bool:
+        """Whether a job stands still because the person wants it to."""
+        running = self._running.get(number)
+        return running is not None and running.paused
+
+    def do_first(self, number: int) -> None:
+        """Puts a waiting job before the others."""
+        with self._lock:
+            self._obey(self._state.handle(FirstAsked(number)))
+            self._told(self._jobs[number])
+
+    def still_for_s(self, number: int) -> float:
+        """For how long a running job has not come further, in seconds; 0 while it is paused."""
+        running = self._running.get(number)
+        return time.monotonic() - running.moved_s if running is not None and not running.paused else 0.0
+
     def progress(self, number: int) -> Progress | None:
         """The newest progress of a running job."""
         running = self._running.get(number)
@@ -166,7 +195,7 @@ class Runner:
             self._closing = True
             running = list(self._running.values())
             for each in running:
-                _ask_to_stop(each.process)
+                _say(each.process, "stop")
         for thread in list(self._threads):
             thread.join(timeout=30)
         for each in running:
@@ -180,7 +209,10 @@ class Runner:
             elif isinstance(instruction, StopWork):
                 running = self._running.get(instruction.number)
                 if running is not None:
-                    _ask_to_stop(running.process)
+                    _say(running.process, "stop")
+                    timer = threading.Timer(_PATIENCE_S, _kill, (running.process,))
+                    timer.daemon = True
+                    timer.start()
 
     def _start(self, number: int) -> None:
         if self._closing:
@@ -210,7 +242,10 @@ class Runner:
         for line in process.stdout:
             message = json.loads(line)
             if "progress" in message:
-                self._running[number].progress = _progress(message["progress"])
+                running, progress = self._running[number], _progress(message["progress"])
+                if progress.done != running.progress.done:
+                    running.moved_s = time.monotonic()
+                running.progress = progress
             elif "result" in message:
                 result = from_text(self._kinds[self._jobs[number].kind].result, message["result"])
                 state = State.DONE
@@ -219,6 +254,8 @@ class Runner:
             elif "problem" in message:
                 problem = Problem(**message["problem"])
         process.wait()
+        if state is State.FAILED and self._jobs[number].state is State.STOPPING and process.returncode < 0:
+            state = State.STOPPED
         for pipe in (process.stdin, process.stdout):
             if pipe is not None:
                 pipe.close()
@@ -253,10 +290,16 @@ class Runner:
         self._told(job)
 
 
-def _ask_to_stop(process: subprocess.Popen[str]) -> None:
+def _kill(process: subprocess.Popen[str]) -> None:
+    """Ends what did not stop when asked: a reader that hangs holds its process in one read."""
+    if process.poll() is None:
+        process.kill()
+
+
+def _say(process: subprocess.Popen[str], word: str) -> None:
     try:
         if process.stdin is not None:
-            process.stdin.write("stop\n")
+            process.stdin.write(word + "\n")
             process.stdin.flush()
     except (BrokenPipeError, ValueError):
         # It ended a moment ago by itself.

@@ -60,6 +60,13 @@ class RetryAsked:
 
 
 @dataclass(frozen=True, slots=True)
+class FirstAsked:
+    """The person wants it before the others that wait."""
+
+    number: int
+
+
+@dataclass(frozen=True, slots=True)
 class Ended:
     """Its process ended: done, failed or stopped."""
 
@@ -81,7 +88,7 @@ class StopWork:
     number: int
 
 
-Event = Added | StopAsked | RetryAsked | Ended
+Event = Added | StopAsked | RetryAsked | FirstAsked | Ended
 Instruction = StartWork | StopWork
 
 
@@ -111,13 +118,16 @@ class QueueState:
             instructions += self._changed(entry, event)
         return instructions + self._starts()
 
-    def _changed(self, entry: Entry, event: StopAsked | RetryAsked | Ended) -> list[Instruction]:
+    def _changed(self, entry: Entry, event: StopAsked | RetryAsked | FirstAsked | Ended) -> list[Instruction]:
         if isinstance(event, StopAsked):
             if entry.state is State.WAITING:
                 self._set(entry, State.STOPPED)
             elif entry.state is State.RUNNING:
                 self._set(entry, State.STOPPING)
                 return [StopWork(entry.number)]
+        elif isinstance(event, FirstAsked):
+            first = min(each.rank for each in self.entries.values())
+            self.entries[entry.number] = replace(entry, rank=min(first, entry.rank) - 1)
         elif isinstance(event, RetryAsked):
             if entry.state in {State.FAILED, State.STOPPED}:
                 self._set(entry, State.WAITING)

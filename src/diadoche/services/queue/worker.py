@@ -40,8 +40,9 @@ class _Speaker:
 
 def _listen(watch: Watch) -> None:
     for line in sys.stdin:
-        if line.strip() == "stop":
-            watch.stop()
+        obey = {"stop": watch.stop, "pause": watch.pause, "resume": watch.resume}.get(line.strip())
+        if obey is not None:
+            obey()
     watch.stop()
 
 

@@ -13,6 +13,8 @@ def upgrade() -> None:
     """Adds columns and tables; nothing that stands is changed."""
     for name in ("disk", "disk_words", "last_check"):
         op.add_column("copies", sa.Column(name, sa.Text, nullable=False, server_default=""))
+    # A clip's own shoot, where it was sent to another than its card's.
+    op.add_column("clips", sa.Column("shoot_id", sa.Integer, nullable=True))
     op.create_table(
         "happenings",
         sa.Column("id", sa.Integer, primary_key=True),
@@ -35,5 +37,6 @@ def downgrade() -> None:
     """Takes the additions away again."""
     op.drop_table("remembered")
     op.drop_table("happenings")
+    op.drop_column("clips", "shoot_id")
     for name in ("disk", "disk_words", "last_check"):
         op.drop_column("copies", name)

@@ -1,0 +1,267 @@
+"""The one glance before the start: what crosses, under which names, to where, and what follows."""
+
+from __future__ import annotations
+
+import shutil
+import statistics
+from dataclasses import dataclass, replace
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from diadoche.core.cards.groups import groups_of
+from diadoche.core.convert.recipes import recipe_named
+from diadoche.core.disks import standing_part
+from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, folder_parts
+from diadoche.core.offload.plan import OffloadPlan
+from diadoche.core.sizes import count_text, size_text, wait_text
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import waybills
+from diadoche.services.shoots import Shoot, all_shoots, change_shoot, known_recipe
+from diadoche.services.station import CardIn, Stage, Station
+
+_RATE_FROM = 5
+_SAYS_SOMETHING_BYTES = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class GlanceGroup:
+    """Clips of one job on a card, and the shoot they go to."""
+
+    words: str
+    names: tuple[str, ...]
+    shoot_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class GlanceCard:
+    """A card that is about to cross."""
+
+    key: str
+    name: str
+    words: str
+    folder: str
+    is_partly_known: bool
+    new_only: bool
+    new_words: str
+    stills: int
+    stills_left_out: bool
+    groups: tuple[GlanceGroup, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class GlancePlace:
+    """A place that it goes to; `hindered` when nothing can be written there."""
+
+    name: str
+    words: str
+    hindered: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Glance:
+    """Everything of it."""
+
+    shoot: str
+    cards: tuple[GlanceCard, ...]
+    places: tuple[GlancePlace, ...]
+    advice: tuple[str, ...]
+    made: str
+    wait: str
+    can_start: bool
+
+
+class GlanceScreen:
+    """What the sheet before the start shows and allows."""
+
+    def __init__(self, station: Station, ledger: Ledger) -> None:
+        self._station = station
+        self._ledger = ledger
+        self.naming_problem = ""
+
+    def about_to_cross(self) -> list[str]:
+        """The cards that the one button would start."""
+        return [
+            key
+            for key, card in self._station.cards.items()
+            if self._station.can_offload(key)
+            and card.stage is not Stage.PROVEN
+            and not (card.is_known and card.stage is Stage.LISTED)
+        ]
+
+    def begin(self) -> None:
+        """Takes the sensible choice for each card: of one that was here before, only what is new."""
+        for key in self.about_to_cross():
+            card = self._station.cards[key]
+            if card.is_partly_known and not card.choices.new_only:
+                self._station.choose(key, replace(card.choices, new_only=True))
+
+    def glance(self) -> Glance:
+        """What is true now."""
+        keys = self.about_to_cross()
+        plans: dict[str, OffloadPlan] = {}
+        problems: list[Problem] = []
+        for key in keys:
+            try:
+                plans[key] = self._station.plan(key)
+            except DiadocheError as error:
+                problems.append(error.problem)
+        advice = [each.what for plan in plans.values() for each in plan.advice]
+        size = sum(plan.size_bytes for plan in plans.values())
+        places = _places(list(plans.values()))
+        usable = any(plan.usable for plan in plans.values())
+        return Glance(
+            self._station.shoot.name,
+            tuple(self._card(key, plans.get(key)) for key in keys),
+            places,
+            tuple(dict.fromkeys([*(each.what for each in problems), *advice])),
+            self._made(),
+            self._wait(size),
+            usable and not problems,
+        )
+
+    def _card(self, key: str, plan: OffloadPlan | None) -> GlanceCard:
+        card = self._station.cards[key]
+        found = card.card
+        assert found is not None
+        known = card.familiar.files if card.familiar is not None else 0
+        total = len(found.tree.files)
+        folder = ""
+        if plan is not None and plan.targets:
+            target = plan.targets[0]
+            folder = str(target.root.relative_to(target.place))
+        size = size_text(plan.size_bytes if plan is not None else found.tree.size_bytes)
+        words = f"{found.title or 'no card structure'} · {count_text(len(found.clips), 'clip')} · {size}"
+        if found.times is not None:
+            first = found.times[0]
+            words += f" · filmed {first.day} {first:%B %Y}"
+        return GlanceCard(
+            key,
+            card.name,
+            words,
+            folder,
+            card.is_partly_known,
+            card.choices.new_only,
+            f"Only what is new: {total - known} of {count_text(total, 'file')}",
+            len(found.stills),
+            card.choices.stills_left_out,
+            self._groups(card),
+        )
+
+    def _groups(self, card: CardIn) -> tuple[GlanceGroup, ...]:
+        assert card.card is not None
+        sent = dict(card.choices.sent)
+        groups = groups_of(card.card.clips)
+        if len(groups) < 2:
+            return ()
+        return tuple(
+            GlanceGroup(
+                f"{group.first.day} {group.first:%B, %H:%M}: {count_text(len(group.clips), 'clip')}"
+                if group.first
+                else f"No time: {count_text(len(group.clips), 'clip')}",
+                tuple(clip.name for clip in group.clips),
+                sent.get(group.clips[0].name, self._station.shoot.id),
+            )
+            for group in groups
+        )
+
+    def _made(self) -> str:
+        settings = self._station.shoot.settings
+        recipe = recipe_named(known_recipe(settings.recipe))
+        return f"Then clips are looked at; what needs it is offered under Outputs as {recipe.title}."
+
+    def _wait(self, size_bytes: int) -> str:
+        rates = [
+            entry.size_bytes / entry.seconds
+            for entry in waybills(self._ledger)
+            if entry.seconds > 0 and entry.size_bytes > _SAYS_SOMETHING_BYTES
+        ][:_RATE_FROM]
+        if not rates:
+            return "How long it takes is measured while it runs."
+        wait = wait_text(size_bytes / statistics.median(rates))
+        return f"{wait.capitalize()}, at the speed of the last {count_text(len(rates), 'offload')}."
+
+    # -- what can be changed -------------------------------------------------------------------
+
+    @property
+    def folders(self) -> str:
+        """The pattern of the shoot's folders."""
+        return self._station.shoot.settings.naming.folders
+
+    @property
+    def tokens(self) -> str:
+        """The tokens, a line each, for a tooltip."""
+        return "\n".join(f"{{{name}}}: {words}" for name, words in TOKENS.items())
+
+    def name_folders(self, folders: str) -> None:
+        """Changes the pattern; one that makes no sense is named and not taken."""
+        naming = replace(self._station.shoot.settings.naming, folders=folders)
+        example = Taking("Shoot", date.min, "Camera", clip="C0001")
+        try:
+            folder_parts(naming, example)
+            card_folder(naming, example, 1)
+        except DiadocheError as error:
+            self.naming_problem = error.problem.sentence()
+            return
+        self.naming_problem = ""
+        self._change(naming=Naming(folders, naming.card))
+
+    @property
+    def read_twice(self) -> bool:
+        """Whether the card is read a second time before it is called free."""
+        return self._station.shoot.settings.read_twice
+
+    def set_read_twice(self, wanted: bool) -> None:
+        """Changes that for the shoot."""
+        self._change(read_twice=wanted)
+
+    def name_card(self, key: str, name: str) -> None:
+        """Gives a card a name of the person's own."""
+        if name.strip() and name.strip() != self._station.cards[key].name:
+            self._station.name_card(key, name)
+
+    def set_new_only(self, key: str, wanted: bool) -> None:
+        """Copies only what is new, or the whole card."""
+        self._station.choose(key, replace(self._station.cards[key].choices, new_only=wanted))
+
+    def set_stills_left_out(self, key: str, wanted: bool) -> None:
+        """Leaves stills out of the copy, or not."""
+        self._station.choose(key, replace(self._station.cards[key].choices, stills_left_out=wanted))
+
+    def shoots(self) -> list[Shoot]:
+        """All shoots that a group can go to."""
+        return all_shoots(self._ledger)
+
+    def send(self, key: str, group: GlanceGroup, shoot_id: int) -> None:
+        """Lets the clips of a group belong to a shoot; the copy lies with the card's own."""
+        card = self._station.cards[key]
+        kept = [(name, to) for name, to in card.choices.sent if name not in group.names]
+        if shoot_id != self._station.shoot.id:
+            kept += [(name, shoot_id) for name in group.names]
+        self._station.choose(key, replace(card.choices, sent=tuple(kept)))
+
+    def start(self) -> None:
+        """Starts all of it."""
+        for key in self.about_to_cross():
+            self._station.offload(key)
+
+    def _change(self, **settings: Any) -> None:
+        shoot = self._station.shoot
+        changed = change_shoot(self._ledger, shoot, settings=replace(shoot.settings, **settings))
+        self._station.change_shoot(changed)
+
+
+def _places(plans: list[OffloadPlan]) -> tuple[GlancePlace, ...]:
+    """Every place once; one that hinders a card says so."""
+    found: dict[Path, GlancePlace] = {}
+    for plan in plans:
+        for target in plan.targets:
+            if target.problem is not None:
+                found[target.place] = GlancePlace(target.place.name, target.problem.what, True)
+            elif target.place not in found:
+                free = size_text(shutil.disk_usage(standing_part(target.place)).free)
+                found[target.place] = GlancePlace(
+                    target.place.name, f"{target.place} · {free} free · {target.disk.words}", False
+                )
+    return tuple(found.values())

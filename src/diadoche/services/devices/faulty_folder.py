@@ -1,0 +1,235 @@
+"""A folder shown a second time with faults on cue: the simulated reader and disk, and the tests' failing ones.
+
+A process of its own serves it by FUSE, so that the faults are true ones: the kernel returns the error, the
+read really hangs, the bytes really differ. What goes wrong is written into a small file beside it, and may
+change at any time. Run as a module: the folder, the mount point, the cue file, and `rw` where it may be written.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import json
+import os
+import subprocess
+import sys
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import mfusepy
+
+from diadoche.core.diskfiles import open_unseen
+from diadoche.core.errors import TargetUnusable
+
+_LONGEST_START_S = 15
+_STEP_S = 0.02
+
+
+@dataclass(frozen=True, slots=True)
+class Faults:
+    """What goes wrong from now on. Positions are counted within the file called `file`, or within each.
+
+    Args:
+        slow_bytes_s: reads and writes are no faster than that; 0 sets no limit.
+        hangs: every read and write waits until this is over.
+        read_error_at: reading this byte fails; negative for none.
+        flip_read_at: a bit of this byte is read wrong, `flips` times.
+        flip_write_at: a bit of this byte is written wrong.
+        write_error: every write fails with this error number.
+    """
+
+    slow_bytes_s: int = 0
+    hangs: bool = False
+    read_error_at: int = -1
+    flip_read_at: int = -1
+    flips: int = 1
+    flip_write_at: int = -1
+    write_error: int = 0
+    file: str = ""
+
+
+class _Cues:
+    """The faults of this moment, read anew when their file has changed."""
+
+    def __init__(self, path: str) -> None:
+        self._path = path
+        self._changed_ns = -1
+        self._faults = Faults()
+        self.flips_left = 0
+
+    def now(self) -> Faults:
+        with contextlib.suppress(OSError, ValueError):
+            changed_ns = Path(self._path).stat().st_mtime_ns
+            if changed_ns != self._changed_ns:
+                self._faults = Faults(**json.loads(Path(self._path).read_text()))
+                self._changed_ns, self.flips_left = changed_ns, self._faults.flips
+        return self._faults
+
+    def wait_out(self, size_bytes: int) -> Faults:
+        """Lets a hanging or slow disk take its time."""
+        while (faults := self.now()).hangs:
+            time.sleep(_STEP_S)
+        if faults.slow_bytes_s:
+            time.sleep(size_bytes / faults.slow_bytes_s)
+        return faults
+
+
+class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has no types
+    """Everything the kernel asks of a filesystem, passed on to a folder, with faults between."""
+
+    use_ns = True
+
+    def __init__(self, folder: str, cues: str) -> None:
+        self._folder = folder
+        self._cues = _Cues(cues)
+
+    def _real(self, path: str) -> str:
+        return self._folder + path
+
+    def getattr(self, path: str, fh: int | None = None) -> dict[str, Any]:
+        info = os.lstat(self._real(path))
+        names = ("mode", "nlink", "size", "uid", "gid", "ino", "dev")
+        times = {f"st_{name}time": getattr(info, f"st_{name}time_ns") for name in "amc"}
+        return {f"st_{name}": getattr(info, f"st_{name}") for name in names} | times
+
+    def readdir(self, path: str, fh: int) -> list[str]:
+        self._cues.wait_out(0)
+        return [".", "..", *os.listdir(self._real(path))]  # the names alone
+
+    def readlink(self, path: str) -> str:
+        return os.readlink(self._real(path))  # noqa: PTH115
+
+    def statfs(self, path: str) -> dict[str, int]:
+        info = os.statvfs(self._real(path))
+        return {name: getattr(info, name) for name in ("f_bavail", "f_bfree", "f_blocks", "f_bsize", "f_frsize")}
+
+    def open(self, path: str, flags: int) -> int:
+        plain = flags & ~os.O_DIRECT
+        if flags & (os.O_WRONLY | os.O_RDWR):
+            return os.open(self._real(path), plain & ~os.O_NOATIME)
+        return open_unseen(self._real(path), plain & ~os.O_NOATIME)
+
+    def read(self, path: str, size: int, offset: int, fh: int) -> bytes:
+        faults = self._cues.wait_out(size)
+        concerned = not faults.file or path.endswith(faults.file)
+        if concerned and offset <= faults.read_error_at < offset + size:
+            raise mfusepy.FuseOSError(errno.EIO)
+        data = os.pread(fh, size, offset)
+        if concerned and offset <= faults.flip_read_at < offset + len(data) and self._cues.flips_left > 0:
+            self._cues.flips_left -= 1
+            data = _flipped(data, faults.flip_read_at - offset)
+        return data
+
+    def write(self, path: str, data: bytes, offset: int, fh: int) -> int:
+        faults = self._cues.wait_out(len(data))
+        if faults.write_error:
+            raise mfusepy.FuseOSError(faults.write_error)
+        concerned = not faults.file or faults.file in path
+        if concerned and offset <= faults.flip_write_at < offset + len(data):
+            data = _flipped(data, faults.flip_write_at - offset)
+        return os.pwrite(fh, data, offset)
+
+    def create(self, path: str, mode: int, fi: Any = None) -> int:
+        return os.open(self._real(path), os.O_RDWR | os.O_CREAT | os.O_TRUNC, mode)
+
+    def mkdir(self, path: str, mode: int) -> None:
+        os.mkdir(self._real(path), mode)  # noqa: PTH102
+
+    def unlink(self, path: str) -> None:
+        os.unlink(self._real(path))  # noqa: PTH108
+
+    def rmdir(self, path: str) -> None:
+        os.rmdir(self._real(path))  # noqa: PTH106
+
+    def rename(self, old: str, new: str) -> None:
+        os.rename(self._real(old), self._real(new))  # noqa: PTH104
+
+    def truncate(self, path: str, length: int, fh: int | None = None) -> None:
+        os.truncate(self._real(path), length)
+
+    def utimens(self, path: str, times: Any = None) -> None:
+        os.utime(self._real(path), ns=times)
+
+    def fsync(self, path: str, datasync: int, fh: int) -> None:
+        self._cues.wait_out(0)
+        os.fsync(fh)
+
+    def release(self, path: str, fh: int) -> None:
+        os.close(fh)
+
+
+def _flipped(data: bytes, place: int) -> bytes:
+    changed = bytearray(data)
+    changed[place] ^= 0x10
+    return bytes(changed)
+
+
+class FaultyMount:
+    """A faulty folder that is mounted now."""
+
+    def __init__(self, folder: Path, point: Path, *, writable: bool = False) -> None:
+        """Mounts `folder` a second time at `point`.
+
+        Raises:
+            TargetUnusable: folders cannot be mounted here; `can_mount` tells why.
+        """
+        self.point = point
+        self._cues = point.with_name(f".{point.name}.faults.json")
+        point.mkdir(parents=True, exist_ok=True)
+        self.set(Faults())
+        words = [sys.executable, "-m", __name__, str(folder.resolve()), str(point), str(self._cues)]
+        self._process = subprocess.Popen([*words, *(["rw"] if writable else [])], stderr=subprocess.DEVNULL)
+        until = time.monotonic() + _LONGEST_START_S
+        while not point.is_mount():
+            if self._process.poll() is not None or time.monotonic() > until:
+                self._process.kill()
+                raise TargetUnusable(f"{folder} cannot be shown at {point}.", path=point, do=can_mount())
+            time.sleep(_STEP_S)
+
+    def set(self, faults: Faults) -> None:
+        """Changes what goes wrong, at once."""
+        part = self._cues.with_suffix(".part")
+        part.write_text(json.dumps(asdict(faults)))
+        part.replace(self._cues)
+
+    def pull(self) -> None:
+        """It is gone at once, as a card that is pulled: reads that are under way fail."""
+        self._process.kill()
+        self._process.wait()
+        self._unmount()
+
+    def close(self) -> None:
+        """Unmounts it."""
+        self.set(Faults())
+        self.pull()
+        self._cues.unlink(missing_ok=True)
+
+    def _unmount(self) -> None:
+        for words in (["fusermount3", "-u", "-z"], ["fusermount", "-u", "-z"], ["umount", "-l"]):
+            with contextlib.suppress(FileNotFoundError):
+                if subprocess.run([*words, str(self.point)], capture_output=True, check=False).returncode == 0:
+                    break
+        with contextlib.suppress(OSError):
+            self.point.rmdir()
+
+
+def can_mount() -> str:
+    """Nothing where folders can be mounted by FUSE, else why they cannot."""
+    if not Path("/dev/fuse").exists() or not os.access("/dev/fuse", os.R_OK | os.W_OK):
+        return "FUSE is not available to this user."
+    return ""
+
+
+def main() -> None:
+    """Serves until it is unmounted or killed."""
+    folder, point, cues, *rest = sys.argv[1:]
+    mfusepy.FUSE(
+        FaultyFolder(folder, cues), point, foreground=True, ro="rw" not in rest, direct_io=True, fsname="diadoche",
+        subtype="bench",
+    )  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()
