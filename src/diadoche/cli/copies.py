@@ -16,20 +16,27 @@ from diadoche.core.offload.offload import Copy, OffloadResult
 from diadoche.core.sizes import count_text, size_text, wait_text
 from diadoche.services.caring import (
     CopyOnRequest,
-    TakeInRequest,
+    LevelRequest,
     good_copy_for,
-    level,
     perform_copy_on,
-    perform_take_in,
+    perform_level,
     place_below,
-    rebuild,
     record_copy_on,
-    record_taken_in,
-    restore_wanted,
+    record_level,
 )
 from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.offloading import OffloadRequest, plan_for
+from diadoche.services.restoring import RestoreRequest, holders, perform_restore
 from diadoche.services.shoots import open_shoot, proposed_name
+from diadoche.services.taking_in import (
+    RebuildRequest,
+    TakeInRequest,
+    known_roots,
+    perform_rebuild,
+    perform_take_in,
+    record_rebuilt,
+    record_taken_in,
+)
 
 Places = Annotated[list[Path], typer.Option("--to", help="A place for a copy; may be given several times.")]
 
@@ -67,7 +74,8 @@ def restore(
 ) -> None:
     """Fetch a clip or a file from a proven copy, and prove it against the manifest."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
-        root, found = restore_wanted(ledger, wanted, to.absolute(), watch)
+        outcome = perform_restore(RestoreRequest(wanted, to.absolute(), holders(ledger, wanted)), watch)
+    root, found = outcome.root, outcome.found
     if json:
         problems = [problem.as_dict() for problem in found.problems]
         print_json({"restored": [str(path) for path in found.files.values()], "from": str(root), "problems": problems})
@@ -108,7 +116,8 @@ def bring_level(
 ) -> None:
     """Bring two places to the same state: what one lacks is copied and proven, differences are named."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
-        done = level(ledger, here.absolute(), there.absolute(), watch)
+        done = perform_level(LevelRequest(here.absolute(), there.absolute()), watch)
+        record_level(ledger, done)
     if json:
         print_json(
             {
@@ -168,12 +177,14 @@ def rebuild_ledger(
 ) -> None:
     """Fill the ledger from the manifests on disks."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
-        found = rebuild(ledger, tuple(folders), places().own_layouts, watch)
+        request = RebuildRequest(tuple(folders), known_roots(ledger), places().own_layouts)
+        found = perform_rebuild(request, watch)
+        rebuilt = record_rebuilt(ledger, found)
     if json:
-        told = {"waybills": found.waybills, "clips": found.clips, "files": found.files}
+        told = {"waybills": rebuilt.waybills, "clips": rebuilt.clips, "files": rebuilt.files}
         print_json(told | {"problems": [problem.as_dict() for problem in found.problems]})
-    waybills, clips = count_text(found.waybills, "waybill"), count_text(found.clips, "clip")
-    say(f"{waybills}, {clips}, {count_text(found.files, 'file')} are in the ledger again.")
+    waybills, clips = count_text(rebuilt.waybills, "waybill"), count_text(rebuilt.clips, "clip")
+    say(f"{waybills}, {clips}, {count_text(rebuilt.files, 'file')} are in the ledger again.")
     say_problems(found.problems)
     ended(bool(found.problems))
 

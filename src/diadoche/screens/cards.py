@@ -14,13 +14,14 @@ from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
 from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
+from diadoche.screens.results import format_words, numbers
 from diadoche.screens.watch_line import WatchLine, watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.waybills import waybills
-from diadoche.services.shoots import change_shoot
-from diadoche.services.station import FOLDER_READER, CardIn, Stage, Station, can_dismiss
+from diadoche.services.shoots import Shoot, all_shoots, change_shoot, open_shoot
+from diadoche.services.station import FOLDER_READER, CardIn, Stage, Station, can_dismiss, can_recognise
 
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 _RATE_OVER_S = 5.0
@@ -53,6 +54,7 @@ class CardRow:
     can_recognise: bool = False
     can_take_whole: bool = False
     can_eject: bool = False
+    numbers: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +93,7 @@ class CardsScreen:
         self._samples: list[tuple[float, int]] = []
         self._waybills = waybills(ledger)
         self.glance = GlanceScreen(station, ledger)
+        self.let_out: Callable[[str], None] = lambda _key: None
 
     # -- what is shown -------------------------------------------------------------------------
 
@@ -248,6 +251,12 @@ class CardsScreen:
             raise RequestError(f"{path} is a place for copies already.", path=path, do="Choose another folder.")
         self._change_places((*settings.places, path))
 
+    def eject(self, key: str) -> None:
+        """Lets a card out that is not being read; how that went is told later."""
+        card = self._station.cards.get(key)
+        if card is not None and not card.stage.being_read:
+            self.let_out(key)
+
     def remove_place(self, path: Path) -> None:
         """Takes a destination off the shoot; what lies there stays."""
         self._change_places(tuple(each for each in self._station.shoot.settings.places if each != path))
@@ -295,6 +304,19 @@ class CardsScreen:
         words = f"{count_text(len(folders), 'folder')} came" if folders else "Nothing came"
         return f"{words}. Refused: {'; '.join(refused)}." if refused else f"{words}."
 
+    def shoots(self) -> list[Shoot]:
+        """Every shoot, the newest first."""
+        return all_shoots(self._ledger)
+
+    def go_to_shoot(self, name: str) -> str:
+        """Another shoot; a new one starts with the settings of this one. Gives why not, where it cannot be done."""
+        if not name.strip():
+            return "A shoot needs a name."
+        if any(card.stage.being_read for card in self._station.cards.values()):
+            return "Cards are being read for this shoot. Wait for them, or stop them."
+        self._station.change_shoot(open_shoot(self._ledger, name.strip(), self._station.shoot.settings))
+        return ""
+
     def rename_shoot(self, name: str) -> None:
         """Gives the shoot another name; originals that stand keep their folders."""
         if name.strip() and name.strip() != self.shoot_name:
@@ -314,6 +336,8 @@ class CardsScreen:
             advice = "The card is unchanged. Wait, or stop it and try another reader."
         settings = self._station.shoot.settings
         kept = _kept(card, progress, len(settings.places), settings.copies_wanted)
+        if not remark:
+            advice = format_words(card, settings.copies_wanted)
         return CardRow(
             key,
             card.name,
@@ -333,9 +357,10 @@ class CardsScreen:
             busy and card.stage is not Stage.WAITING and not paused,
             paused,
             card.stage is Stage.PARTLY and card.proven > 0,
-            card.is_known and card.stage is Stage.LISTED,
-            card.stage is Stage.PROVEN or (card.is_known and card.stage is Stage.LISTED),
+            can_recognise(card),
+            card.stage is Stage.PROVEN or _waits_for_word(card),
             card.medium.can_eject and not card.stage.being_read and not card.pulled,
+            numbers(card),
         )
 
     def _place(self, path: Path, coming_bytes: int) -> PlaceRow:

@@ -13,17 +13,20 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.station import Station
 
+_NEW_COPIES = {"copy on", "level", "restore", "rebuild", "take in", "verify"}
+
 
 class Desk:
     """Everything the window shows; used on one thread."""
 
     def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
         self.station = station
+        self._shoot = station.shoot.id
         self.cards = CardsScreen(station, ledger)
         self.footage = FootageScreen(station, ledger)
         self.outputs = OutputsScreen(station, ledger, runner)
         self.work = WorkScreen(runner)
-        self.ledger = LedgerScreen(ledger, runner)
+        self.ledger = LedgerScreen(station)
         station.listeners.append(self._cards_changed)
 
     def watch_line(self) -> WatchLine:
@@ -39,6 +42,9 @@ class Desk:
             self.ledger.refresh()
             self.footage.refresh()
             self.outputs.refresh()
+        if job.state is State.DONE and job.kind in _NEW_COPIES:
+            self.footage.refresh()
+            self.outputs.refresh()
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
             self.footage.refresh()
@@ -46,4 +52,8 @@ class Desk:
         self.cards.on_change()
 
     def _cards_changed(self) -> None:
+        if self.station.shoot.id != self._shoot:
+            self._shoot = self.station.shoot.id
+            self.footage.refresh()
+            self.outputs.refresh()
         self.cards.on_change()

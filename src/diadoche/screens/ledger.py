@@ -1,20 +1,36 @@
-"""The ledger as a plain list of waybills, with the state of every copy."""
+"""The ledger: waybills with the state of every copy, the disks they lie on, and what happened, in order."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import WaybillEntry, waybills
-from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.caring import CopyOnRequest, LevelRequest, place_below
+from diadoche.services.ledger.happenings import Happening, all_seen, happenings
+from diadoche.services.ledger.waybills import CopyEntry, WaybillEntry, waybills
+from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
+from diadoche.services.restoring import RestoreRequest, holders
+from diadoche.services.shoots import Shoot, all_shoots, change_checks
+from diadoche.services.station import Station
+from diadoche.services.taking_in import RebuildRequest, TakeInRequest, known_roots
 from diadoche.services.verifying import VerifyRequest
 
-COLUMNS = ("Card", "Offloaded", "Clips", "Files", "Size", "Copies")
+COLUMNS = ("Card", "Shoot", "Offloaded", "Clips", "Size", "Copies", "Last read back", "Camera may format")
+DISK_COLUMNS = ("Disk", "Where", "Cards kept", "Size", "Longest unread")
+HAPPENING_COLUMNS = ("What happened", "When")
+CHECK_CHOICES = (
+    (0, "when I ask for it"),
+    (30, "every 30 days"),
+    (90, "every 90 days"),
+    (180, "twice a year"),
+    (365, "once a year"),
+)
+_DONE_KINDS = {"verify", "copy on", "level", "restore", "rebuild", "take in"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,49 +40,117 @@ class LedgerDetail:
     title: str
     copies: tuple[tuple[Mark, str], ...]
     page: Path | None
-    last_check: str
+    can_copy_on: bool
+
+
+@dataclass(frozen=True, slots=True)
+class DiskRow:
+    """A disk that copies lie on."""
+
+    name: str
+    where: str
+    cards: int
+    size_bytes: int
+    oldest: datetime | None
+    here: bool
+
+    def texts(self) -> tuple[str, ...]:
+        """One row of the list."""
+        size = size_text(self.size_bytes)
+        return self.name, self.where, count_text(self.cards, "card"), size, age_text(self.oldest)
 
 
 class LedgerScreen:
     """What the ledger view shows and allows."""
 
-    def __init__(self, ledger: Ledger, runner: Runner) -> None:
-        self._ledger = ledger
-        self._runner = runner
+    def __init__(self, station: Station) -> None:
+        self._station = station
+        self._ledger = station.ledger
+        self._runner = station.runner
         self.on_change: Callable[[], None] = lambda: None
         self.entries: list[WaybillEntry] = []
+        self.disks: list[DiskRow] = []
+        self.happened: list[Happening] = []
         self.selected: int | None = None
-        self._checks: dict[str, str] = {}
+        self.message = ""
+        self._shoots: dict[str, Shoot] = {}
+        self._search = ""
         self.refresh()
+
+    # -- what is shown -------------------------------------------------------------------------
 
     def refresh(self) -> None:
         """Reads the ledger anew."""
-        self.entries = waybills(self._ledger)
+        self.entries = waybills(self._ledger, self._search)
+        self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
+        self.disks = _disks(self.entries if not self._search else waybills(self._ledger))
+        self.happened = happenings(self._ledger)
         if self.selected not in {entry.id for entry in self.entries}:
             self.selected = None
         self.on_change()
 
+    def search(self, text: str) -> None:
+        """Shows only waybills whose card, shoot, day, clips, files, digests or disks hold the text."""
+        self._search = text.strip()
+        self.refresh()
+
+    @property
+    def searching(self) -> bool:
+        """Whether a search narrows the list."""
+        return bool(self._search)
+
     def summary(self) -> str:
         """The words under the view's name."""
-        return count_text(len(self.entries), "waybill")
+        unread = self.unread()
+        return f"{unread} new in the log" if unread else count_text(len(self.entries), "waybill")
+
+    def unread(self) -> int:
+        """How many happenings were not read yet."""
+        return sum(not each.seen for each in self.happened)
 
     def texts(self, row: int) -> tuple[str, ...]:
         """One row of the list."""
         entry = self.entries[row]
-        when = entry.started.astimezone()
+        disks = entry.proven_disks
+        where = f", {count_text(disks, 'disk')}" if disks else ""
         return (
             entry.card,
-            f"{when.day} {when:%B %Y, %H:%M}",
+            entry.shoot,
+            _when(entry.started),
             str(entry.clips),
-            str(entry.files),
             size_text(entry.size_bytes),
-            f"{entry.proven} of {len(entry.copies)} proven",
+            f"{entry.proven} of {len(entry.copies)}{where}",
+            age_text(entry.oldest_check),
+            self._may_format(entry),
         )
 
     def mark(self, row: int) -> Mark:
         """Whether all copies of a row are proven."""
         entry = self.entries[row]
-        return Mark.PROVEN if entry.proven == len(entry.copies) else Mark.PROBLEM
+        return Mark.PROVEN if entry.copies and entry.proven == len(entry.copies) else Mark.PROBLEM
+
+    def _may_format(self, entry: WaybillEntry) -> str:
+        if not entry.whole:
+            return "no, part of a card"
+        shoot = self._shoots.get(entry.shoot)
+        wanted = (shoot or self._station.shoot).settings.copies_wanted
+        return "yes" if entry.may_format(wanted) else f"no, on {entry.proven_disks} of {wanted} disks"
+
+    def happening_texts(self, row: int) -> tuple[str, ...]:
+        """One row of what happened."""
+        happening = self.happened[row]
+        return happening.words, _when(happening.at)
+
+    def happening_mark(self, row: int) -> Mark:
+        """A shape for what happened."""
+        kinds = {"proven": Mark.PROVEN, "problem": Mark.PROBLEM, "begun": Mark.UNDER_WAY}
+        return kinds.get(self.happened[row].kind, Mark.EXPECTED)
+
+    def read_all(self) -> None:
+        """The person has looked at what happened."""
+        if self.unread():
+            all_seen(self._ledger)
+            self.refresh()
 
     def select(self, row: int | None) -> None:
         """Selects a row."""
@@ -77,40 +161,183 @@ class LedgerScreen:
         entry = self._entry()
         if entry is None:
             return None
-        copies = []
-        for copy in entry.copies:
-            check = self._checks.get(copy.root, "")
-            here = "" if Path(copy.root).is_dir() else " Not here now."
-            mark = Mark.PROVEN if copy.status == "proven" and "not as" not in check else Mark.PROBLEM
-            read_back = f"{copy.status}, {count_text(copy.files_verified, 'file')} read back.{here} {check}"
-            copies.append((mark, f"{copy.root}\n{read_back}".strip()))
+        copies = tuple(_copy_words(copy) for copy in entry.copies)
         page = Path(entry.html) if entry.html and Path(entry.html).exists() else None
-        return LedgerDetail(f"{entry.card}, {size_text(entry.size_bytes)}", tuple(copies), page, "")
+        title = f"{entry.card}, {count_text(entry.files, 'file')}, {size_text(entry.size_bytes)}"
+        return LedgerDetail(title, copies, page, self._good_copy(entry) is not None)
+
+    # -- what is done --------------------------------------------------------------------------
 
     def check_copies(self) -> int:
         """Reads every copy of the selected waybill back again; gives how many jobs that are."""
         entry = self._entry()
-        if entry is None:
-            return 0
-        roots = [Path(copy.root) for copy in entry.copies if copy.manifest and Path(copy.root).is_dir()]
-        for root in roots:
-            self._runner.add("verify", f"Check {entry.card} in {root.parents[4].name}", "verify", VerifyRequest(root))
-        return len(roots)
+        return self._check([copy for copy in entry.copies if _is_here(copy)], entry.card) if entry is not None else 0
+
+    def check_due(self, now: datetime) -> int:
+        """Reads back what was not read for longer than its shoot allows and is here now; gives how many jobs."""
+        count = 0
+        waiting = {job.request.root for job in self._runner.jobs() if job.kind == "verify" and not job.state.ended}
+        for entry in waybills(self._ledger):
+            shoot = self._shoots.get(entry.shoot)
+            days = shoot.settings.check_every_days if shoot is not None else 0
+            if not days:
+                continue
+            before = now - timedelta(days=days)
+            due = [copy for copy in entry.copies if copy.proven and copy.verified and copy.verified < before]
+            count += self._check(
+                [copy for copy in due if _is_here(copy) and Path(copy.root) not in waiting], entry.card
+            )
+        return count
+
+    def _check(self, copies: list[CopyEntry], card: str) -> int:
+        for copy in copies:
+            title = f"Check {card} in {Path(copy.destination).name}"
+            self._runner.add("verify", title, f"disk:{copy.disk}", VerifyRequest(Path(copy.root)))
+        return len(copies)
+
+    @property
+    def check_every_days(self) -> int:
+        """How often copies of this shoot are read back; 0 for only when asked."""
+        return self._station.shoot.settings.check_every_days
+
+    def set_check_every_days(self, days: int) -> None:
+        """Changes that."""
+        self._station.change_shoot(change_checks(self._ledger, self._station.shoot, days))
+
+    def copy_on(self, to: Path) -> None:
+        """Copies the selected card on to another place, from a proven copy that is here."""
+        entry = self._entry()
+        good = self._good_copy(entry) if entry is not None else None
+        if entry is None or good is None:
+            self._say("No proven copy of it is here now. Plug in a disk that has one.")
+            return
+        root = Path(good.root)
+        request = CopyOnRequest(root, ((to, place_below(self._ledger, root, to)),))
+        self._runner.add("copy on", f"Copy {entry.card} on to {to.name}", "copies", request)
+        self._say(f"{entry.card} is copied on to {to}; see Work.")
+
+    def restore(self, wanted: str, to: Path) -> None:
+        """Fetches a clip or a file from any proven copy that is here."""
+        roots = holders(self._ledger, wanted) if wanted.strip() else ()
+        if not roots:
+            self._say(
+                f"No proven copy of {wanted.strip() or 'nothing'} is here now. Write its name as the waybill does."
+            )
+            return
+        self._runner.add("restore", f"Fetch {wanted} to {to.name}", "copies", RestoreRequest(wanted, to, roots))
+        self._say(f"{wanted} is fetched to {to}; see Work.")
+
+    def level(self, here: Path, there: Path) -> None:
+        """Brings two places to the same state."""
+        title = f"Bring {here.name} and {there.name} level"
+        self._runner.add("level", title, "copies", LevelRequest(here, there))
+        self._say(f"{here} and {there} are compared; what one lacks is copied and proven.")
+
+    def rebuild(self, folder: Path) -> None:
+        """Fills the ledger from the manifests below a folder."""
+        request = RebuildRequest((folder,), known_roots(self._ledger), self._station.own_layouts)
+        self._runner.add("rebuild", f"Read the manifests in {folder.name}", "copies", request)
+        self._say(f"The manifests in {folder} are read.")
+
+    def take_in(self, folder: Path) -> None:
+        """Takes footage into the shoot where it lies."""
+        request = TakeInRequest(folder, self._station.shoot.id, self._station.own_layouts)
+        self._runner.add("take in", f"Take in {folder.name} where it lies", "copies", request)
+        self._say(f"{folder} is read and listed where it lies; nothing is moved.")
 
     def job_changed(self, job: Job) -> None:
-        """A check ended: its verdict is shown with its copy."""
-        if job.kind != "verify" or job.state is not State.DONE:
+        """Work on copies ended: what came of it is said, and the ledger is read anew."""
+        if job.kind not in _DONE_KINDS or not job.state.ended:
             return
-        verdict = job.result
-        if verdict.clean:
-            words = f"Checked {job.ended.astimezone():%H:%M}: as it was." if job.ended else ""
-        else:
-            words = (
-                f"Checked: not as it was. {len(verdict.changed)} changed, {len(verdict.missing)} missing, "
-                f"{len(verdict.extra)} extra."
-            )
-        self._checks[str(verdict.root)] = words
+        if job.state is State.DONE:
+            self.message = _ended_words(job)
+        elif job.problem is not None:
+            self.message = job.problem.sentence()
+        self.refresh()
+
+    def _say(self, words: str) -> None:
+        self.message = words
         self.on_change()
 
     def _entry(self) -> WaybillEntry | None:
         return next((entry for entry in self.entries if entry.id == self.selected), None)
+
+    @staticmethod
+    def _good_copy(entry: WaybillEntry) -> CopyEntry | None:
+        return next((copy for copy in entry.copies if copy.proven and _is_here(copy)), None)
+
+
+def age_text(at: datetime | None) -> str:
+    """How long ago, as people say it."""
+    if at is None:
+        return "never"
+    days = (datetime.now(UTC) - at).days
+    if days < 1:
+        return "today"
+    if days < 60:
+        return count_text(days, "day") + " ago"
+    if days < 730:
+        return count_text(days // 30, "month") + " ago"
+    return count_text(days // 365, "year") + " ago"
+
+
+def _when(at: datetime) -> str:
+    local = at.astimezone()
+    return f"{local.day} {local:%b %Y, %H:%M}"
+
+
+def _is_here(copy: CopyEntry) -> bool:
+    return bool(copy.manifest) and Path(copy.root).is_dir()
+
+
+def _copy_words(copy: CopyEntry) -> tuple[Mark, str]:
+    here = "" if _is_here(copy) else " Not here now."
+    read = f", read back {age_text(copy.verified)}" if copy.verified else ""
+    check = f", {copy.last_check}" if copy.last_check else ""
+    words = f"{copy.status}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"
+    return (
+        Mark.PROVEN if copy.proven else Mark.PROBLEM,
+        f"{copy.root}\n{words} On {copy.disk_words or 'an unknown disk'}.",
+    )
+
+
+def _disks(entries: list[WaybillEntry]) -> list[DiskRow]:
+    """Every disk that a copy lies on; those in the drawer too."""
+    found: dict[str, list[tuple[WaybillEntry, CopyEntry]]] = {}
+    for entry in entries:
+        for copy in entry.copies:
+            found.setdefault(copy.disk, []).append((entry, copy))
+    rows = []
+    for pairs in found.values():
+        proven = [(entry, copy) for entry, copy in pairs if copy.proven]
+        here = any(_is_here(copy) for _entry, copy in pairs)
+        places = ", ".join(dict.fromkeys(copy.destination for _entry, copy in pairs))
+        checks = [copy.verified for _entry, copy in proven if copy.verified is not None]
+        size = sum(entry.size_bytes for entry, _copy in proven)
+        name = pairs[0][1].disk_words or "disks that could not be told apart"
+        where = places if here else f"not here now; was {places}"
+        rows.append(DiskRow(name, where, len(proven), size, min(checks, default=None), here))
+    return sorted(rows, key=lambda row: (not row.here, row.name))
+
+
+def _ended_words(job: Job) -> str:
+    result = job.result
+    if job.kind == "verify":
+        if result.clean:
+            return f"{job.title}: as it was."
+        counts = f"{len(result.changed)} changed, {len(result.missing)} missing, {len(result.extra)} extra"
+        return f"{job.title}: not as it was, {counts}."
+    if job.kind == "copy on":
+        copies = result.result.copies
+        return f"{job.title}: {result.result.proven_copies} of {count_text(len(copies), 'copy', 'copies')} proven."
+    if job.kind == "level":
+        made, fetched = count_text(len(result.made), "copy", "copies"), count_text(len(result.restored), "file")
+        unlike = f", {len(result.differing)} differ and stay as they are" if result.differing else ""
+        return f"{job.title}: {made} made, {fetched} fetched{unlike}."
+    if job.kind == "restore":
+        fetched = count_text(len(result.found.files), "file")
+        problem = f" {result.found.problems[0].what}" if result.found.problems else ""
+        return f"{job.title}: {fetched} fetched from {result.root}, read back and matched.{problem}"
+    if job.kind == "rebuild":
+        return f"{job.title}: {count_text(len(result.taken), 'copy', 'copies')} came into the ledger."
+    return f"{job.title}: it is a copy now, with a manifest."

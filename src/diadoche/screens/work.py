@@ -35,6 +35,7 @@ class WorkRow:
     mark: Mark
     can_stop: bool
     can_retry: bool
+    can_be_first: bool
     detail: str
 
 
@@ -65,6 +66,10 @@ class WorkScreen:
         """Stops a job."""
         self._runner.stop(number)
 
+    def do_first(self, number: int) -> None:
+        """Lets a waiting job be the next one."""
+        self._runner.do_first(number)
+
     def retry(self, number: int) -> None:
         """Does a failed or stopped job again."""
         self._runner.retry(number)
@@ -87,6 +92,7 @@ class WorkScreen:
             mark,
             job.state in {State.WAITING, State.RUNNING},
             job.state in {State.FAILED, State.STOPPED},
+            job.state is State.WAITING,
             detail,
         )
 

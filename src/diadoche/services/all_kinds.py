@@ -1,6 +1,16 @@
 """The list of all kinds of jobs; the one place that knows every use case that runs in a process of its own."""
 
-from diadoche.services import caring, converting, identifying, looking, offloading, recognising, verifying
+from diadoche.services import (
+    caring,
+    converting,
+    identifying,
+    looking,
+    offloading,
+    recognising,
+    restoring,
+    taking_in,
+    verifying,
+)
 from diadoche.services.queue.kinds import JobKind
 
 ALL_KINDS: dict[str, JobKind] = {
@@ -12,7 +22,10 @@ ALL_KINDS: dict[str, JobKind] = {
         converting.KIND,
         verifying.KIND,
         recognising.KIND,
-        caring.KIND,
-        caring.TAKE_IN,
+        caring.COPY_ON,
+        caring.LEVEL,
+        restoring.KIND,
+        taking_in.TAKE_IN,
+        taking_in.REBUILD,
     )
 }

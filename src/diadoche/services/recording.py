@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from diadoche.services import offloading
-from diadoche.services.caring import record_copy_on, record_taken_in
+from diadoche.services.caring import record_copy_on, record_level
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_facts, record_output
 from diadoche.services.queue.runner import Job
+from diadoche.services.taking_in import record_rebuilt, record_taken_in
 from diadoche.services.verifying import record_verdict
 from diadoche.services.version import VERSION
 
@@ -23,6 +24,10 @@ def record(ledger: Ledger, job: Job) -> None:
         record_verdict(ledger, job.result)
     elif job.kind == "copy on":
         record_copy_on(ledger, job.result)
+    elif job.kind == "level":
+        record_level(ledger, job.result)
+    elif job.kind == "rebuild":
+        record_rebuilt(ledger, job.result)
     elif job.kind == "take in":
         record_taken_in(ledger, job.result)
     elif job.kind == "identify":

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
@@ -20,6 +20,7 @@ class Settings:
 
     scheme: Scheme = "system"
     text_percent: int = 100
+    pop_ups: dict[str, str] = field(default_factory=dict)
 
 
 def load_settings(folder: Path) -> Settings:

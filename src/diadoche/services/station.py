@@ -15,6 +15,7 @@ from diadoche.core.cards.card import Card
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.offload.plan import OffloadPlan
+from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
 from diadoche.services.caring import CopyOnRequest
 from diadoche.services.devices.disk_watch import Medium
@@ -109,6 +110,11 @@ class CardIn:
         return self.outcome.result.proven_disks if self.outcome is not None else 0
 
     @property
+    def is_proven_whole(self) -> bool:
+        """Whether every byte that is on it now was read and found in its proven copies."""
+        return self.recognised or bool(self.outcome and self.outcome.result.whole)
+
+    @property
     def is_known(self) -> bool:
         """Whether, by a quick recognition, all of it was proven before."""
         found = self.familiar
@@ -133,13 +139,18 @@ class Station:
     ) -> None:
         """`find_disk` tells the physical disk of a place."""
         self._find_disk = find_disk
-        self._ledger = ledger
-        self._runner = runner
+        self.ledger = ledger
+        self.runner = runner
         self._places = places
         self.shoot = shoot
         self.cards: dict[str, CardIn] = {}
         self.listeners: list[Callable[[], None]] = []
         self._looked_at: set[int] = set()
+
+    @property
+    def own_layouts(self) -> Path | None:
+        """The person's own card layouts, if there are any."""
+        return self._places.own_layouts
 
     # -- media ---------------------------------------------------------------------------------
 
@@ -150,9 +161,9 @@ class Station:
         """
         if any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
             return
-        note_happening(self._ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
+        note_happening(self.ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
         self._set(CardIn(medium, Stage.LISTING))
-        job = self._runner.add(
+        job = self.runner.add(
             "look", f"List {medium.label}", f"look:{medium.path}", LookRequest(medium.path, self._places.own_layouts)
         )
         # The job may have ended and been told already; then there is nothing to remember it by.
@@ -167,8 +178,8 @@ class Station:
             return
         if card.stage.being_read:
             if card.job:
-                self._runner.stop(card.job)
-            note_happening(self._ledger, "problem", _pulled(card).what)
+                self.runner.stop(card.job)
+            note_happening(self.ledger, "problem", _pulled(card).what)
             self._set(replace(card, stage=Stage.PROBLEM, pulled=True, problem=_pulled(card)))
         else:
             del self.cards[key]
@@ -239,7 +250,7 @@ class Station:
         """What is remembered of this card or its camera: the nearest wins, part by part."""
         card = self.cards[key]
         keys = [*_card_keys(card), *_camera_keys(card, self.shoot.id)]
-        found = [recall(self._ledger, _SCOPE, [each], CameraSettings) for each in keys]
+        found = [recall(self.ledger, _SCOPE, [each], CameraSettings) for each in keys]
         names = (each.name for each in found if each is not None and each.name)
         folders = (each.folders for each in found if each is not None and each.folders)
         return CameraSettings(next(names, ""), next(folders, ""))
@@ -249,13 +260,13 @@ class Station:
         card = self.cards[key]
         before = self.remembered_for(key)
         for each in _card_keys(card):
-            remember(self._ledger, _SCOPE, each, CameraSettings(name.strip(), before.folders))
+            remember(self.ledger, _SCOPE, each, CameraSettings(name.strip(), before.folders))
         self._set(replace(card, given_name=name.strip()))
 
     def name_folders(self, key: str, folders: str) -> None:
         """Gives this card's camera a naming of its own in this shoot; an empty one gives it back to the shoot."""
         for each in _camera_keys(self.cards[key], self.shoot.id)[:1]:
-            remember(self._ledger, _SCOPE, each, CameraSettings("", folders.strip()))
+            remember(self.ledger, _SCOPE, each, CameraSettings("", folders.strip()))
         self._tell()
 
     def choose(self, key: str, choices: CardChoices) -> None:
@@ -277,8 +288,8 @@ class Station:
             self._set(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
             return
         self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False))
-        note_happening(self._ledger, "begun", f"The offload of {card.name} began.")
-        job = self._runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
+        note_happening(self.ledger, "begun", f"The offload of {card.name} began.")
+        job = self.runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage.being_read:
             self._set(replace(current, job=job))
@@ -304,11 +315,11 @@ class Station:
     def recognise(self, key: str) -> None:
         """Reads a card that was here before in full, to be sure that its copies are of this very content."""
         card = self.cards.get(key)
-        if card is None or card.card is None or not card.is_known or card.familiar is None or card.stage.being_read:
+        if card is None or card.card is None or card.familiar is None or not can_recognise(card):
             return
         self._set(replace(card, stage=Stage.COMPARING, problem=None))
         request = RecogniseRequest(card.medium.path, card.card.tree.files, card.familiar.digests)
-        job = self._runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
+        job = self.runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
         if self.cards[key].stage is Stage.COMPARING:
             self._set(replace(self.cards[key], job=job))
 
@@ -322,32 +333,32 @@ class Station:
             return 0
         for copy in wanting:
             request = CopyOnRequest(good, ((Path(copy.destination), Path(copy.root)),))
-            self._runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
+            self.runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
         return len(wanting)
 
     def pause(self, key: str, *, paused: bool) -> None:
         """Lets what is done with a card stand still, or go on; the card stays in."""
         card = self.cards.get(key)
         if card is not None and card.job:
-            self._runner.pause(card.job, paused=paused)
+            self.runner.pause(card.job, paused=paused)
             self._tell()
 
     def is_paused(self, key: str) -> bool:
         """Whether it stands still because the person wants it to."""
         card = self.cards.get(key)
-        return card is not None and bool(card.job) and self._runner.is_paused(card.job)
+        return card is not None and bool(card.job) and self.runner.is_paused(card.job)
 
     def still_for_s(self, key: str) -> float:
         """For how long a card that is read has given nothing, in seconds."""
         card = self.cards.get(key)
         crossing = card is not None and card.stage in {Stage.CROSSING, Stage.LISTING, Stage.COMPARING}
-        return self._runner.still_for_s(card.job) if crossing and card is not None and card.job else 0.0
+        return self.runner.still_for_s(card.job) if crossing and card is not None and card.job else 0.0
 
     def stop(self, key: str) -> None:
         """Stops what is done with a card; what has arrived is kept."""
         card = self.cards.get(key)
         if card is not None and card.job:
-            self._runner.stop(card.job)
+            self.runner.stop(card.job)
 
     def change_shoot(self, shoot: Shoot) -> None:
         """Another shoot, or the same with other settings."""
@@ -370,7 +381,7 @@ class Station:
     def progress(self, key: str) -> Progress | None:
         """How far a card's job is."""
         card = self.cards.get(key)
-        return self._runner.progress(card.job) if card is not None and card.job else None
+        return self.runner.progress(card.job) if card is not None and card.job else None
 
     def _card_of(self, path: Path) -> CardIn | None:
         return next((card for card in self.cards.values() if card.medium.path == path and not card.pulled), None)
@@ -381,7 +392,7 @@ class Station:
             return
         if job.state is State.DONE:
             found: Card = job.result
-            card = replace(card, card=found, familiar=familiar(self._ledger, found))
+            card = replace(card, card=found, familiar=familiar(self.ledger, found))
             # An offload that an earlier run left over may be at it already; then it goes on being read.
             listed = card.stage is Stage.LISTING
             self._set(replace(card, stage=Stage.LISTED, job=0) if listed else card)
@@ -419,7 +430,7 @@ class Station:
         elif job.result.differing:
             self._set(replace(card, stage=Stage.LISTED, familiar=None, problem=_other_content(card, job), job=0))
         else:
-            note_happening(self._ledger, "proven", f"{card.name} is what its proven copies hold.")
+            note_happening(self.ledger, "proven", f"{card.name} is what its proven copies hold.")
             self._set(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
 
     def _copied_on(self, job: Job) -> None:
@@ -445,10 +456,16 @@ class Station:
         if job.state in {State.RUNNING, State.STOPPING}:
             self._set(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
-            after = _after(card, job.result)
+            found = familiar(self.ledger, card.card) if card.card is not None else None
+            after = _after(replace(card, familiar=found), job.result)
             kind: HappeningKind = "proven" if after.stage is Stage.PROVEN else "problem"
-            words = f"{card.name}: {after.proven} of {len(job.result.result.copies)} copies proven."
-            note_happening(self._ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
+            done = job.result.result
+            words = (
+                f"{card.name}: {after.proven} of {count_text(len(done.copies), 'copy', 'copies')} proven, "
+                f"{count_text(len(job.result.card.clips), 'clip')}, {count_text(done.files, 'file')}, "
+                f"{size_text(done.bytes)}."
+            )
+            note_happening(self.ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
             self._set(after)
         elif job.state.ended:
             self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem or _stopped(card), job=0))
@@ -457,14 +474,14 @@ class Station:
         """As soon as a copy is proven, its clips are looked at from there, not from the card."""
         new = [
             clip
-            for clip in kept_clips(self._ledger, job.request.shoot_id)
+            for clip in kept_clips(self.ledger, job.request.shoot_id)
             if clip.facts is None and clip.id not in self._looked_at
         ]
         if new:
             self._looked_at.update(clip.id for clip in new)
             clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in new)
             title = f"Look at {len(clips)} clips of {job.result.name}"
-            self._runner.add("identify", title, "facts", IdentifyRequest(clips, self.shoot.settings.profile))
+            self.runner.add("identify", title, "facts", IdentifyRequest(clips, self.shoot.settings.profile))
 
     def _set(self, card: CardIn) -> None:
         self.cards[card.medium.key] = card
@@ -511,6 +528,12 @@ def _other_content(card: CardIn, job: Job) -> Problem:
 def can_dismiss(card: CardIn) -> bool:
     """Whether a card may be taken off the board by hand; one in a reader leaves it by being pulled."""
     return card.pulled or (card.medium.reader == FOLDER_READER and not card.stage.being_read)
+
+
+def can_recognise(card: CardIn) -> bool:
+    """Whether reading a card in full tells more than is known of it."""
+    partly = card.stage is Stage.PROVEN and not card.is_proven_whole
+    return card.is_known and not card.pulled and (card.stage is Stage.LISTED or partly)
 
 
 def _after(card: CardIn, outcome: OffloadOutcome) -> CardIn:

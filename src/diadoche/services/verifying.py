@@ -7,6 +7,7 @@ from pathlib import Path
 
 from diadoche.core.offload.verify import Verdict, verify
 from diadoche.core.watch import Watch
+from diadoche.services.ledger.happenings import note_happening
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_check
 from diadoche.services.queue.kinds import JobKind
@@ -34,4 +35,6 @@ def record_verdict(ledger: Ledger, verdict: Verdict) -> None:
     else:
         found = (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra))
         words = ", ".join(f"{len(names)} {word}" for word, names in found if names) or verdict.problems[0].what
-    record_check(ledger, verdict.root, words, matches=not (verdict.changed or verdict.missing))
+    matches = not (verdict.changed or verdict.missing)
+    record_check(ledger, verdict.root, words, matches=matches)
+    note_happening(ledger, "check" if matches else "problem", f"{verdict.root} was read back: {words}.")

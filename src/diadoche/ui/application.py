@@ -11,13 +11,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from types import TracebackType
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
+from diadoche.core.disks import disk_of
 from diadoche.core.errors import DiadocheError
+from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.devices.bench import PACE_BYTES_S, Bench
-from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.devices.desktop import PopUps
+from diadoche.services.devices.devices import CameIn, Devices, NoticeWanted, Said, WentOut
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
@@ -26,10 +30,11 @@ from diadoche.services.settings import Scheme, load_settings, save_settings
 from diadoche.services.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
 from diadoche.services.station import Station
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.main_window import MainWindow
+from diadoche.ui.main_window import Asks, MainWindow
 from diadoche.ui.theme import Theme
 
 LOG = logging.getLogger(__name__)
+_CHECK_EVERY_MS = 60 * 60 * 1000
 _LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
 
 
@@ -51,6 +56,7 @@ class Application:
 
     def __init__(self, app: QApplication, opening: Opening) -> None:
         self._app = app
+        self._closed = False
         self._places = opening.places
         self.theme = Theme(app)
         self._settings = load_settings(opening.places.config)
@@ -63,13 +69,45 @@ class Application:
             if opening.shoot
             else latest_shoot(self.ledger) or open_shoot(self.ledger, proposed_name(datetime.now(UTC).date()))
         )
-        self.station = Station(self.ledger, self.runner, opening.places, shoot)
-        self.desk = Desk(self.ledger, self.runner, self.station)
         self.bench = self._bench(opening)
-        self.window = MainWindow(self.theme, self.desk, self.bench, scheme=self._change_scheme, text=self._change_text)
+        find_disk = self.bench.disk_of if self.bench is not None else disk_of
+        self.station = Station(self.ledger, self.runner, opening.places, shoot, find_disk)
+        self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
+        self.desk = Desk(self.ledger, self.runner, self.station)
+        self.desk.cards.let_out = self.devices.let_out
+        self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
+        self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
+        self.window = MainWindow(self.theme, self.desk, self.bench, self._asks())
         if self.bench is not None:
-            self.bench.start(self.station.put_in, self.station.pulled_out)
+            self.bench.start(
+                lambda medium: self._bridge.post(CameIn(medium)), lambda key: self._bridge.post(WentOut(key))
+            )
+        self.devices.start()
         self.runner.recover()
+        self._checks = QTimer()
+        self._checks.timeout.connect(self._check_due)
+        self._checks.start(_CHECK_EVERY_MS)
+        self._check_due()
+
+    def _asks(self) -> Asks:
+        quiet = self._quiet_pop_ups if self._pop_ups.can_be_quieted() else None
+        return Asks(self._change_scheme, self._change_text, self.devices.connect, quiet, lambda: self._pop_ups.quieted)
+
+    def _notify(self, title: str, text: str) -> None:
+        self.devices.notices.show(title, text)
+
+    def _check_due(self) -> None:
+        self.desk.ledger.check_due(datetime.now(UTC))
+
+    def _quiet_pop_ups(self, wanted: bool) -> None:
+        if wanted:
+            self._pop_ups.quiet()
+        else:
+            self._pop_ups.restore()
+
+    def _remember_pop_ups(self, before: dict[str, str]) -> None:
+        self._settings = replace(self._settings, pop_ups=dict(before))
+        save_settings(self._places.config, self._settings)
 
     def _bench(self, opening: Opening) -> Bench | None:
         folder = opening.cards_folder
@@ -80,12 +118,22 @@ class Application:
             lambda: sorted(path for path in folder.glob("*") if path.is_dir() and not path.name.startswith(".")),
             opening.pace_bytes_s,
             opening.coming,
+            with_faults=True,
         )
 
     def _take(self, news: object) -> None:
-        assert isinstance(news, Job | Medium)
+        if self._closed:
+            return
         if isinstance(news, Job):
             self.desk.job_changed(news)
+        elif isinstance(news, CameIn):
+            self.station.put_in(news.medium)
+        elif isinstance(news, WentOut):
+            self.station.pulled_out(news.key)
+        elif isinstance(news, Said):
+            self.window.cards.answered(news.words, failed=news.failed)
+        elif isinstance(news, NoticeWanted):
+            self.window.tray.notice(news.title, news.text)
 
     def _change_scheme(self) -> None:
         self.show_scheme("light" if self.theme.colours.dark else "dark")
@@ -108,8 +156,14 @@ class Application:
 
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
+        self._closed = True
+        self.window.leaving = True
         self.window.close()
+        self._checks.stop()
+        self.devices.close()
         self.runner.close()
+        if self.bench is not None:
+            self.bench.close()
         self.ledger.close()
 
 
@@ -133,6 +187,8 @@ def run(opening: Opening) -> int:
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
     app.setApplicationName("Diadoche")
+    # The window may be out of sight while cards are read; it ends when it says so.
+    app.setQuitOnLastWindowClosed(False)
     install_hook()
     try:
         application = Application(app, opening)

@@ -1,73 +1,124 @@
-"""The simulated bench: three readers, and the cards that lie beside them."""
+"""The simulated bench: eight readers, the cards that lie beside them, and what can go wrong with each."""
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
 
 from diadoche.services.devices.bench import READERS, Bench
-from diadoche.ui.parts import button, label
+from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.devices.faulty_folder import Faults
+from diadoche.ui.parts import button, emptied, label, menu_button
+
+_MANY = 5
+_LETTERS = 9
+_SLOW_BYTES_S = 300_000
+_AT_BYTE = 100_000
+_FAULTS: dict[str, Faults] = {
+    "slow": Faults(slow_bytes_s=_SLOW_BYTES_S),
+    "hanging": Faults(hangs=True),
+    "read errors": Faults(read_error_at=_AT_BYTE),
+    "a wrong bit": Faults(flip_read_at=_AT_BYTE),
+}
+_TITLES = {
+    "slow": "Make it slow",
+    "hanging": "Let it hang",
+    "read errors": "Let reading fail at a byte",
+    "a wrong bit": "Read one bit wrong, once",
+}
 
 
 class BenchView(QFrame):
-    """Put in, pull out."""
+    """Put in, pull out, let it fail."""
 
     def __init__(self, bench: Bench) -> None:
         super().__init__()
         self.setObjectName("panel")
         self._bench = bench
+        self._faults: dict[str, str] = {}
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(14, 8, 14, 8)
-        self._row.setSpacing(10)
+        self._row.setSpacing(8)
         self._shown: tuple[object, ...] = ()
         self.refresh()
 
     def refresh(self) -> None:
         """Shows what is in and what is not; built anew only when that changed."""
         outside = self._bench.cards_outside()
-        inside = [self._bench.reader_of(number) for number in range(1, READERS + 1)]
-        now = (tuple(outside), tuple(inside), self._bench.coming())
+        inside = [(number, self._bench.reader_of(number)) for number in range(1, READERS + 1)]
+        taken = [(number, medium) for number, medium in inside if medium is not None]
+        now = (tuple(outside), tuple(taken), self._bench.coming(), tuple(self._faults.items()))
         if now == self._shown and self._row.count():
             return
         self._shown = now
-        while (item := self._row.takeAt(0)) is not None:
-            if (widget := item.widget()) is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._row)
         words = QFrame()
         column = QVBoxLayout(words)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(label("Bench", "strong"))
-        column.addWidget(label("simulated readers", "small"))
+        column.addWidget(label(f"{READERS} readers, simulated", "small"))
         self._row.addWidget(words)
-        for number, medium in enumerate(inside, start=1):
-            if medium is None:
-                self._row.addWidget(label(f"Reader {number}: empty", "soft"))
-            else:
-                self._row.addWidget(
-                    button(
-                        f"Pull out {medium.label}",
-                        lambda number=number: self._pull(number),  # type: ignore[misc]  # bound now
-                        tip=f"Reader {number}. It comes out at once, whatever is being done with it.",
-                    )
-                )
+        for number, medium in taken:
+            self._row.addWidget(self._reader(number, medium, short=len(taken) > _MANY))
         self._row.addStretch(1)
-        free = any(medium is None for medium in inside)
-        for card in outside:
-            put = button(f"Put in {card.name}", lambda card=card: self._put(card), tip="Into the first free reader")  # type: ignore[misc]  # bound now
-            put.setEnabled(free)
-            self._row.addWidget(put)
+        if len(taken) + len(outside) <= _MANY:
+            for card in outside:
+                self._row.addWidget(
+                    button(f"Put in {card.name}", lambda card=card: self._put(card), tip="Into the first free reader")  # type: ignore[misc]  # bound now
+                )
+        elif outside:
+            self._row.addWidget(self._put_menu(outside, free=len(taken) < READERS))
         if self._bench.coming():
             self._row.addWidget(label(self._bench.coming(), "soft"))
-        elif not outside:
+        elif not outside and len(taken) <= _MANY:
             self._row.addWidget(label("All cards are in.", "soft"))
 
+    def _reader(self, number: int, medium: Medium, *, short: bool) -> QPushButton:
+        fault = self._faults.get(medium.key, "")
+        words = f"{medium.label}: {fault}" if fault else medium.label
+        made, menu = menu_button(
+            f"{words[: _LETTERS - 1].strip()}…" if short and len(words) > _LETTERS else words,
+            name="bench" if short else "",
+            tip=f"{medium.label}, in reader {number}. It can be pulled out, and made to fail.",
+        )
+        self._add(menu, f"Pull out {medium.label}", lambda: self._pull(number))
+        menu.addSeparator()
+        for kind, title in _TITLES.items():
+            self._add(
+                menu, title, lambda kind=kind: self._fail(number, medium.key, kind), not self._bench.without_faults
+            )  # type: ignore[misc]  # bound now
+        self._add(menu, "Mend it", lambda: self._fail(number, medium.key, ""), bool(fault))
+        return made
+
+    def _put_menu(self, outside: list[Path], *, free: bool) -> QPushButton:
+        made, menu = menu_button("Put in", tip="Into the first free reader")
+        for card in outside:
+            self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)  # type: ignore[misc]  # bound now
+        return made
+
+    def _add(self, menu: QMenu, title: str, doing: object, enabled: bool = True) -> None:
+        assert callable(doing)
+        action = menu.addAction(title)
+        assert action is not None
+        action.setEnabled(enabled)
+        action.triggered.connect(lambda _on=False: doing())
+
     def _put(self, card: Path) -> None:
-        self._bench.put_in(card)
-        self.refresh()
+        # A mount takes a moment to appear, and the window must not wait for it.
+        threading.Thread(target=self._bench.put_in, args=(card,), daemon=True).start()
 
     def _pull(self, number: int) -> None:
-        self._bench.pull_out(number)
+        medium = self._bench.reader_of(number)
+        if medium is not None:
+            self._faults.pop(medium.key, None)
+        threading.Thread(target=self._bench.pull_out, args=(number,), daemon=True).start()
+
+    def _fail(self, number: int, key: str, kind: str) -> None:
+        self._bench.set_faults(number, _FAULTS[kind] if kind else Faults())
+        self._faults[key] = kind
+        if not kind:
+            del self._faults[key]
         self.refresh()

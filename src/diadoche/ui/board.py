@@ -6,18 +6,26 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
 from diadoche.screens.cards import CardRow, CardsScreen, PlaceRow, Ribbon
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MarkWidget, hatch, paint_mark
-from diadoche.ui.parts import ShareBar, button, label, panel
+from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
 from diadoche.ui.theme import Colours, Theme
 
 _CARD_WIDTH_PX = 336
 _PLACE_WIDTH_PX = 290
 _STEPS = 48
+# More cards than this show only what matters across a room.
+_ROOMY = 3
 _THINNEST_PX, _THICKEST_PX = 8.0, 18.0
+_MARK_PX = 18.0
+
+
+_NOT_SEEN = """Put a card into a reader, or drop a folder here.
+
+Not seen? Try another reader or cable, and switch the camera on. A phone must be unlocked and allow files to be read."""
 
 
 class CardPanel(QFrame):
@@ -28,60 +36,106 @@ class CardPanel(QFrame):
         self.setObjectName("panel")
         self._theme = theme
         self._mark = MarkWidget(theme, 20)
-        self._name, self._may = label(name="title"), label(name="way")
+        self._name, self._may = ElidedLabel(), label(name="way")
+        self._name.setObjectName("title")
         self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
         self._remark, self._advice = label(name="problem", wrap=True), label(name="soft", wrap=True)
-        self._kept = label(name="strong")
-        self._again = button(
-            "Offload again", lambda: screen.offload(key), name="link", tip="Take the whole card once more"
-        )
-        self._stop = button("Stop", lambda: screen.stop(key), name="link", tip="What has arrived is kept")
-        self._gone = button("Take it off the board", lambda: screen.dismiss(key), name="link")
+        self._numbers, self._kept = label(name="soft", wrap=True), label(name="strong", wrap=True)
+        self._kept_beside = ElidedLabel()
+        self._kept_beside.setObjectName("strong")
+        self._links = _card_links(screen, key)
         top = QHBoxLayout()
         top.setSpacing(10)
         top.addWidget(self._mark)
         top.addWidget(self._name, 1)
         top.addWidget(self._may)
-        bottom = QHBoxLayout()
-        bottom.addWidget(self._kept, 1)
-        for each in (self._again, self._stop, self._gone):
-            bottom.addWidget(each)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(14, 12, 14, 10)
-        column.setSpacing(3)
-        column.addLayout(top)
-        for part in (self._layout_words, self._contents, self._dates, self._remark, self._advice):
-            column.addWidget(part)
-        column.addLayout(bottom)
+        links = QHBoxLayout()
+        links.setSpacing(6)
+        links.addWidget(self._kept_beside, 1)
+        for link in self._links.values():
+            links.addWidget(link)
+        self._after_links = QSpacerItem(0, 0, QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
+        links.addSpacerItem(self._after_links)
+        self._bottom = links
+        self._column = QVBoxLayout(self)
+        self._column.addLayout(top)
+        for part in (
+            self._layout_words,
+            self._contents,
+            self._dates,
+            self._kept,
+            self._numbers,
+            self._remark,
+            self._advice,
+        ):
+            self._column.addWidget(part)
+        self._column.addLayout(links)
 
-    def show_row(self, row: CardRow) -> None:
-        """Shows the card as it is now."""
+    def show_row(self, row: CardRow, *, compact: bool) -> None:
+        """Shows the card as it is now; `compact` where many stand below each other."""
         self.setFixedWidth(round(_CARD_WIDTH_PX * max(1.0, self._theme.scale)))
+        self._column.setContentsMargins(14, *((4, 14, 3) if compact else (12, 14, 10)))
+        self._column.setSpacing(1 if compact else 3)
+        # Links below the words begin where those do, in spite of the room inside them; beside them they end the line.
+        self._bottom.setContentsMargins(0 if compact else -4, 0, -4 if compact else 0, 0)
+        self._after_links.changeSize(0, 0, QSizePolicy.Policy.Fixed if compact else QSizePolicy.Policy.Expanding)
+        self._bottom.invalidate()
+        self._kept_beside.setVisible(compact)
+        self._kept_beside.setText(row.kept.partition(",")[0])
+        self._links["whole"].setText("Again" if compact else "Take it all again")
         self._mark.show_mark(row.mark)
         self._name.setText(row.name)
-        self._name.setToolTip(f"{row.name}, in {row.reader}")
         self._may.setText(row.may_come_out)
         look = {Mark.UNDER_WAY: "way", Mark.PROVEN: "proven", Mark.PROBLEM: "problem"}.get(row.mark, "soft")
         if self._may.objectName() != look:
             self._may.setObjectName(look)
             self._may.setStyleSheet("/* look again */")
             self._may.setStyleSheet("")
-        for part, text in (
-            (self._layout_words, row.layout),
-            (self._contents, row.contents),
-            (self._dates, row.dates),
-            (self._remark, row.remark),
-            (self._advice, row.advice),
-            (self._kept, row.kept),
+        troubled = row.mark is Mark.PROBLEM
+        for part, text, is_vital in (
+            (self._layout_words, row.layout, False),
+            (self._contents, row.contents, False),
+            (self._dates, row.dates, False),
+            (self._kept, row.kept, False),
+            (self._numbers, row.numbers, False),
+            (self._remark, row.remark, True),
+            (self._advice, row.advice, troubled),
         ):
             part.setText(text)
-            part.setVisible(bool(text))
-        self._again.setVisible(row.can_offload and row.mark is Mark.PROVEN)
-        self._stop.setVisible(row.can_stop)
-        self._gone.setVisible(row.can_dismiss)
+            part.setVisible(bool(text) and (is_vital or not compact))
+        for name, wanted in (
+            ("pause", row.can_pause),
+            ("resume", row.can_resume),
+            ("stop", row.can_stop),
+            ("recognise", row.can_recognise),
+            ("complete", row.can_complete),
+            ("whole", row.can_take_whole and row.can_offload),
+            ("out", row.can_eject),
+            ("gone", row.can_dismiss),
+        ):
+            self._links[name].setVisible(wanted)
+        self.setToolTip(f"{row.name}, in {row.reader}. {row.layout}. {row.contents}. {row.dates} {row.numbers}".strip())
         self.setAccessibleName(
             f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark} {row.advice}"
         )
+
+
+def _card_links(screen: CardsScreen, key: str) -> dict[str, QPushButton]:
+    """Everything that can be done with one card."""
+
+    def link(text: str, doing: Callable[[str], object], tip: str) -> QPushButton:
+        return button(text, lambda: doing(key), name="link", tip=tip)
+
+    return {
+        "pause": link("Pause", lambda key: screen.pause(key, paused=True), "It stands still; leave the card in"),
+        "resume": link("Go on", lambda key: screen.pause(key, paused=False), "It goes on where it stood still"),
+        "stop": link("Stop", screen.stop, "What has arrived is kept"),
+        "recognise": link("Read it to be sure", screen.recognise, "Compare every byte with its proven copies"),
+        "complete": link("Complete it", screen.complete, "Fill what is missing from a proven copy, not from the card"),
+        "whole": link("Take it all again", screen.offload_whole, "One more copy of the whole card"),
+        "out": link("Let it out", screen.eject, "Unmount it, so that it can be taken out"),
+        "gone": link("Take it off the board", screen.dismiss, "Copies stay what they are"),
+    }
 
 
 class PlacePanel(QFrame):
@@ -129,7 +183,7 @@ class Board(QWidget):
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
         self._left, self._right = QVBoxLayout(), QVBoxLayout()
-        self._no_card = _empty("No card is in.", "Put a card into a reader, or drop a folder here.", _CARD_WIDTH_PX)
+        self._no_card = _empty("No card is in.", _NOT_SEEN, _CARD_WIDTH_PX)
         self._no_place = _empty("No place for copies yet.", "Add a folder on a disk you trust.", _PLACE_WIDTH_PX)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -153,11 +207,13 @@ class Board(QWidget):
     def _show_cards(self, rows: list[CardRow]) -> None:
         for key in set(self._cards) - {row.key for row in rows}:
             self._cards.pop(key).deleteLater()
+        compact = len(rows) > _ROOMY
+        self._left.setSpacing(5 if compact else 12)
         for place, row in enumerate(rows):
             if row.key not in self._cards:
                 self._cards[row.key] = CardPanel(self._theme, self._screen, row.key)
                 self._left.insertWidget(place, self._cards[row.key])
-            self._cards[row.key].show_row(row)
+            self._cards[row.key].show_row(row, compact=compact)
         self._no_card.setVisible(not rows)
 
     def _show_places(self, rows: list[PlaceRow]) -> None:
@@ -180,7 +236,15 @@ class Board(QWidget):
             ends = self._ends(ribbon)
             if ends is not None:
                 share = (ribbon.weight_bytes / heaviest) ** 0.5
-                _paint_ribbon(painter, ribbon, ends, max(_THINNEST_PX, _THICKEST_PX * share), self._theme.colours)
+                room = self._room()
+                thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
+                _paint_ribbon(painter, ribbon, ends, thick, min(_MARK_PX, room - 3), self._theme.colours)
+
+    def _room(self) -> float:
+        """What one ribbon has along the edge where they are closest, in pixels."""
+        cards = [_step(panel, len(self._places)) for panel in self._cards.values()]
+        places = [_step(panel, len(self._cards)) for panel in self._places.values()]
+        return min([*cards, *places])
 
     def _ends(self, ribbon: Ribbon) -> tuple[QPointF, QPointF] | None:
         card, place = self._cards.get(ribbon.key), self._places.get(str(ribbon.place))
@@ -202,9 +266,13 @@ def _empty(title: str, text: str, width: int) -> QFrame:
 
 def _on_edge(part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
     box = part.geometry()
-    step = min(24.0, box.height() / (count + 1))
+    step = _step(part, count)
     y = box.center().y() + (number - (count - 1) / 2) * step
     return QPointF(box.right() + 2 if right else box.left() - 1, y)
+
+
+def _step(part: QWidget, count: int) -> float:
+    return min(24.0, part.geometry().height() / (count + 1))
 
 
 def _spoken(ribbon: Ribbon) -> str:
@@ -233,7 +301,7 @@ def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterP
 
 
 def _paint_ribbon(
-    painter: QPainter, ribbon: Ribbon, ends: tuple[QPointF, QPointF], thick: float, colours: Colours
+    painter: QPainter, ribbon: Ribbon, ends: tuple[QPointF, QPointF], thick: float, mark_px: float, colours: Colours
 ) -> None:
     def stroke(begin: float, end: float, brush: object, width: float) -> None:
         pen = QPen(brush, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap)  # type: ignore[call-overload]  # brush or colour
@@ -244,7 +312,7 @@ def _paint_ribbon(
         pale = QColor(colours.proven)
         pale.setAlphaF(0.30 if not colours.dark else 0.42)
         stroke(0, 1, pale, thick)
-        _paint_end(painter, ends[1], Mark.PROVEN, colours)
+        _paint_end(painter, ends[1], Mark.PROVEN, mark_px, colours)
         return
     stroke(0, 1, QColor(colours.line), thick)
     stroke(0, 1, QColor(colours.panel), thick - 2)
@@ -253,8 +321,8 @@ def _paint_ribbon(
     if ribbon.proven > 0:
         stroke(1 - max(0.01, ribbon.proven), 1, QColor(colours.proven), thick - 1)
     if ribbon.mark is Mark.PROBLEM:
-        _paint_end(painter, ends[1], Mark.PROBLEM, colours)
+        _paint_end(painter, ends[1], Mark.PROBLEM, mark_px, colours)
 
 
-def _paint_end(painter: QPainter, end: QPointF, mark: Mark, colours: Colours) -> None:
-    paint_mark(painter, QRectF(end.x() - 26, end.y() - 9, 18, 18), mark, colours)
+def _paint_end(painter: QPainter, end: QPointF, mark: Mark, size_px: float, colours: Colours) -> None:
+    paint_mark(painter, QRectF(end.x() - 8 - size_px, end.y() - size_px / 2, size_px, size_px), mark, colours)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -10,22 +11,33 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QS
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.cards import NEVER, CardsScreen
 from diadoche.services.devices.bench import Bench
+from diadoche.ui.address_dialog import AddressDialog
 from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board
-from diadoche.ui.parts import button, label, panel
+from diadoche.ui.glance_view import GlanceView
+from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel
 from diadoche.ui.theme import Theme
+
+_FIRST, _BOARD, _GLANCE = range(3)
 
 
 class CardsView(QWidget):
     """Cards, places and what crosses between them."""
 
-    def __init__(self, theme: Theme, screen: CardsScreen, bench: Bench | None) -> None:
+    def __init__(
+        self, theme: Theme, screen: CardsScreen, bench: Bench | None, connect: Callable[[str, str, str], None]
+    ) -> None:
+        """`connect` connects to a share by its address, with a user and a password."""
         super().__init__()
         self._screen = screen
+        self._connect = connect
+        self.address_dialog: AddressDialog | None = None
         self._stack = QStackedLayout(self)
         self._stack.addWidget(_FirstPage(screen, self.choose_place))
         board_page = QWidget()
         self._stack.addWidget(board_page)
+        self.glance = GlanceView(theme, screen.glance, self._show_board)
+        self._stack.addWidget(self.glance)
         self._board = Board(theme, screen)
         scroll = QScrollArea()
         scroll.setWidget(self._board)
@@ -38,7 +50,7 @@ class CardsView(QWidget):
         column.setSpacing(12)
         column.addLayout(self._headings())
         column.addWidget(scroll, 1)
-        column.addWidget(self._action_bar())
+        column.addWidget(self._action_bar(theme))
         self._bench = BenchView(bench) if bench is not None else None
         if self._bench is not None:
             column.addWidget(self._bench)
@@ -50,32 +62,102 @@ class CardsView(QWidget):
         row.addWidget(label("On that side: where copies are kept", "soft"))
         return row
 
-    def _action_bar(self) -> QWidget:
+    def _action_bar(self, theme: Theme) -> QWidget:
         bar = panel()
         row = QHBoxLayout(bar)
         row.setContentsMargins(14, 10, 14, 10)
         words = QVBoxLayout()
         words.setSpacing(1)
-        self._hint = label("", "strong")
+        self._hint, self._never = ElidedLabel(), ElidedLabel()
+        self._hint.setObjectName("strong")
+        self._never.setObjectName("small")
+        self._never.setText(NEVER)
         words.addWidget(self._hint)
-        words.addWidget(label(NEVER, "small"))
+        words.addWidget(self._never)
         row.addLayout(words, 1)
-        row.addWidget(button("Choose a folder…", self.choose_card, tip="Any folder is as good as a card (Ctrl+O)"))
+        self._unattended = TickBox(theme, "Unattended")
+        self._unattended.setToolTip("A card that goes in is offloaded at once, with no click and no question (Ctrl+U)")
+        self._unattended.clicked.connect(self._screen.set_unattended)
+        row.addWidget(self._unattended)
+        sources, self._sources = menu_button("From elsewhere", tip="A folder, a camera or a server in place of a card")
+        self._sources.aboutToShow.connect(self._list_sources)
+        row.addWidget(sources)
         row.addWidget(button("Add a place…", self.choose_place, tip="One more folder that copies go to (Ctrl+P)"))
         self.offload_button = button(
-            "Offload",
-            self._screen.offload_all,
-            name="main",
-            tip="Copy every card that is in, and prove it (Ctrl+Return)",
+            "Offload", self.offload, name="main", tip="Copy every card that is in, and prove it (Ctrl+Return)"
         )
         row.addWidget(self.offload_button)
         return bar
 
+    def _list_sources(self) -> None:
+        self._sources.clear()
+        doings: list[tuple[str, Callable[[], None]]] = [
+            ("Choose a folder…\tCtrl+O", self.choose_card),
+            ("Type an address…\tCtrl+L", self.type_address),
+        ]
+        earlier = self._screen.earlier_sources()
+        doings += [(f"Again: {source}", lambda source=source: self._open_again(source)) for source in earlier]  # type: ignore[misc]  # bound now
+        for number, (title, doing) in enumerate(doings):
+            if number == 2:
+                self._sources.addSeparator()
+            action = self._sources.addAction(title)
+            assert action is not None
+            action.triggered.connect(lambda _on=False, doing=doing: doing())
+
+    def _open_again(self, source: str) -> None:
+        if source.startswith("//"):
+            self.type_address(source)
+        elif Path(source).is_dir():
+            self._screen.open_folder(Path(source))
+        else:
+            self.say(f"{source} is not here now.")
+
+    def type_address(self, address: str = "") -> None:
+        """Asks for the address of a camera or a file server."""
+        self.address_dialog = AddressDialog(self, self._connect, address)
+        self.address_dialog.open()
+
+    def answered(self, words: str, *, failed: bool) -> None:
+        """What came of an address or of letting a card out."""
+        if self.address_dialog is not None and self.address_dialog.isVisible():
+            self.address_dialog.answered(words, failed=failed)
+        self.say(words)
+
+    def say(self, words: str) -> None:
+        """Says something beside the button, until the next change."""
+        self._hint.setText(words)
+
+    def offload(self) -> None:
+        """The one button: a glance first, unless unattended."""
+        if self._stack.currentIndex() == _GLANCE or not self.offload_button.isEnabled():
+            return
+        if self._screen.unattended:
+            self._screen.offload_all()
+            return
+        self._stack.setCurrentIndex(_GLANCE)
+        self.glance.begin()
+
+    def _show_board(self) -> None:
+        self._stack.setCurrentIndex(_BOARD)
+        self.refresh()
+        self.offload_button.setFocus()
+
+    def switch_unattended(self) -> None:
+        """Unattended on or off."""
+        self._screen.set_unattended(not self._screen.unattended)
+
     def refresh(self) -> None:
         """Shows what is true now."""
-        self._stack.setCurrentIndex(0 if self._screen.is_first_start else 1)
+        if self._stack.currentIndex() == _GLANCE:
+            if self._screen.can_offload_any:
+                self.glance.refresh()
+                return
+            self._stack.setCurrentIndex(_BOARD)
+        self._stack.setCurrentIndex(_FIRST if self._screen.is_first_start else _BOARD)
         self._board.refresh()
         self._hint.setText(self._screen.offload_hint())
+        self._unattended.setChecked(self._screen.unattended)
+        self.offload_button.setText("Offload" if self._screen.unattended else "Offload…")
         self.offload_button.setEnabled(self._screen.can_offload_any)
         self.refresh_bench()
 
@@ -91,7 +173,7 @@ class CardsView(QWidget):
             try:
                 self._screen.add_place(Path(folder))
             except DiadocheError as error:
-                self._hint.setText(error.problem.sentence())
+                self.say(error.problem.sentence())
 
     def choose_card(self) -> None:
         """Asks for a folder that is as good as a card."""

@@ -1,40 +1,104 @@
-"""The ledger: a plain list of waybills, and where the copies of the selected one are."""
+"""The ledger: waybills with their copies, the disks, and what happened, one list at a time."""
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
-from diadoche.screens.ledger import COLUMNS, LedgerScreen
+from diadoche.screens.ledger import CHECK_CHOICES, COLUMNS, DISK_COLUMNS, HAPPENING_COLUMNS, LedgerScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import RowsModel, button, label, panel, table
+from diadoche.ui.parts import ChoiceBox, RowsModel, button, emptied, label, menu_button, panel, table
 from diadoche.ui.theme import Theme
+
+_WAYBILLS, _DISKS, _HAPPENED = range(3)
 
 
 class LedgerView(QWidget):
-    """Waybills above, copies below."""
+    """Three lists; below the first, where the copies of the selected waybill are."""
 
     def __init__(self, theme: Theme, screen: LedgerScreen) -> None:
         super().__init__()
         self._theme = theme
         self._screen = screen
+        self._pages = QStackedWidget()
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(12)
-        column.addWidget(label("Waybills", "heading"))
-        self._empty = label("Every offload leaves a waybill here.", "soft")
+        column.addLayout(self._head())
+        column.addWidget(self._pages, 1)
+        self._pages.addWidget(self._waybill_page())
+        self._disk_model = RowsModel(
+            theme, DISK_COLUMNS, lambda: len(screen.disks), lambda row: screen.disks[row].texts(), self._disk_mark
+        )
+        self._pages.addWidget(table(self._disk_model, "Disks", 1, (280, 380, 110, 110, 150)))
+        self._happening_model = RowsModel(
+            theme, HAPPENING_COLUMNS, lambda: len(screen.happened), screen.happening_texts, screen.happening_mark
+        )
+        self._pages.addWidget(table(self._happening_model, "What happened", 0, (700, 190)))
+        self._message = label(name="soft", wrap=True)
+        column.addWidget(self._message)
+        screen.on_change = self.refresh
+        self.show_page(_WAYBILLS)
+
+    def _head(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        # No exclusive group: every one of them is reached by Tab.
+        self._tabs: list[QPushButton] = []
+        for number, name in enumerate(("Waybills", "Disks", "What happened")):
+            tab = button(name, lambda number=number: self.show_page(number), name="tab")  # type: ignore[misc]  # bound now
+            tab.setCheckable(True)
+            self._tabs.append(tab)
+            row.addWidget(tab)
+        row.addStretch(1)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Search cards, shoots, days, clips, files, digests, disks")
+        self.search.setAccessibleName("Search the ledger")
+        self.search.setFixedWidth(380)
+        self.search.textChanged.connect(self._screen.search)
+        row.addWidget(self.search)
+        more, menu = menu_button("Copies", tip="What can be done with copies, whatever is selected")
+        for title, doing in (
+            ("Fetch a clip or a file…", self._restore),
+            ("Bring two places level…", self._level),
+            ("Take in footage where it lies…", self._take_in),
+            ("Fill the ledger from manifests…", self._rebuild),
+        ):
+            action = menu.addAction(title)
+            assert action is not None
+            action.triggered.connect(lambda _on=False, doing=doing: doing())
+        row.addWidget(more)
+        return row
+
+    def _waybill_page(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(12)
+        self._empty = label("", "soft")
         column.addWidget(self._empty)
-        self._model = RowsModel(theme, COLUMNS, lambda: len(screen.entries), screen.texts, screen.mark)
-        self.table = table(self._model, "Waybills", 0, (300, 220, 80, 80, 110, 150))
+        screen = self._screen
+        self._model = RowsModel(self._theme, COLUMNS, lambda: len(screen.entries), screen.texts, screen.mark)
+        self.table = table(self._model, "Waybills", 0, (170, 140, 155, 52, 80, 108, 118, 165))
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(lambda current, _before: self._select(current.row()))
         column.addWidget(self.table, 1)
         column.addWidget(self._detail_panel())
-        screen.on_change = self.refresh
-        self.refresh()
+        return page
 
     def _detail_panel(self) -> QWidget:
         self._sheet = panel()
@@ -47,25 +111,61 @@ class LedgerView(QWidget):
         self._copies = QVBoxLayout()
         self._copies.setSpacing(6)
         words.addLayout(self._copies)
+        words.addStretch(1)
         row.addLayout(words, 1)
         buttons = QVBoxLayout()
+        buttons.setSpacing(6)
         self._open = button("Open the waybill", self._open_page, tip="The page that lies beside the copies")
         self._check = button(
             "Check the copies again", self._screen.check_copies, tip="Read every byte back from the disks"
         )
-        buttons.addWidget(self._open)
-        buttons.addWidget(self._check)
-        buttons.addStretch(1)
+        self._copy_on = button(
+            "Copy on to…", self._copy_on_to, tip="One more copy, made from a proven one and proven there"
+        )
+        for each in (self._open, self._check, self._copy_on):
+            buttons.addWidget(each)
+        buttons.addSpacing(4)
+        buttons.addWidget(label("Copies of this shoot are read back", "small"))
+        self._every = ChoiceBox(self._theme)
+        self._every.setAccessibleName("How often copies are read back")
+        for days, words_of_days in CHECK_CHOICES:
+            self._every.addItem(words_of_days, days)
+        self._every.activated.connect(lambda _index: self._screen.set_check_every_days(self._every.currentData()))
+        buttons.addWidget(self._every)
         row.addLayout(buttons)
         return self._sheet
 
+    def show_page(self, number: int) -> None:
+        """Shows one of the three lists."""
+        self._pages.setCurrentIndex(number)
+        for each, tab in enumerate(self._tabs):
+            tab.setChecked(each == number)
+        self.search.setVisible(number == _WAYBILLS)
+        self.refresh()
+        if number == _HAPPENED:
+            self._screen.read_all()
+
     def refresh(self) -> None:
-        """Shows the list as it is now; the newest is selected when none is."""
+        """Shows the lists as they are now; the newest waybill is selected when none is."""
         self._model.changed()
-        self._empty.setVisible(not self._screen.entries)
-        if self._screen.entries and self._screen.selected is None:
-            self.table.selectRow(0)
+        self._disk_model.changed()
+        self._happening_model.changed()
+        screen = self._screen
+        nothing = "Nothing matches." if screen.searching else "Every offload leaves a waybill here."
+        self._empty.setText(nothing)
+        self._empty.setVisible(not screen.entries)
+        chosen = next((row for row, entry in enumerate(screen.entries) if entry.id == screen.selected), 0)
+        if screen.entries and self.table.currentIndex().row() != chosen:
+            self.table.selectRow(chosen)
+        unread = screen.unread()
+        self._tabs[_HAPPENED].setText(f"What happened ({unread} new)" if unread else "What happened")
+        self._message.setText(screen.message)
+        self._message.setVisible(bool(screen.message))
+        self._every.setCurrentIndex(max(0, self._every.findData(screen.check_every_days)))
         self._show_detail()
+
+    def _disk_mark(self, row: int) -> Mark:
+        return Mark.PROVEN if self._screen.disks[row].here and self._screen.disks[row].cards else Mark.EXPECTED
 
     def _select(self, row: int) -> None:
         self._screen.select(row)
@@ -74,14 +174,12 @@ class LedgerView(QWidget):
     def _show_detail(self) -> None:
         detail = self._screen.detail()
         self._sheet.setVisible(detail is not None)
-        while (item := self._copies.takeAt(0)) is not None:
-            if (widget := item.widget()) is not None:
-                widget.hide()
-                widget.deleteLater()
+        emptied(self._copies)
         if detail is None:
             return
         self._title.setText(detail.title)
         self._open.setEnabled(detail.page is not None)
+        self._copy_on.setEnabled(detail.can_copy_on)
         for mark, text in detail.copies:
             self._copies.addWidget(self._copy_line(mark, text))
 
@@ -96,7 +194,36 @@ class LedgerView(QWidget):
         row.addWidget(label(text, wrap=True), 1)
         return line
 
+    # -- what is asked for ---------------------------------------------------------------------
+
     def _open_page(self) -> None:
         detail = self._screen.detail()
         if detail is not None and detail.page is not None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(detail.page)))
+
+    def _folder(self, title: str) -> Path | None:
+        chosen = QFileDialog.getExistingDirectory(self, title)
+        return Path(chosen) if chosen else None
+
+    def _copy_on_to(self) -> None:
+        if (to := self._folder("The disk or folder that gets one more copy")) is not None:
+            self._screen.copy_on(to)
+
+    def _restore(self) -> None:
+        wanted, sure = QInputDialog.getText(self, "Fetch from a proven copy", "Name of the clip or the file")
+        if sure and wanted.strip() and (to := self._folder("Where it goes")) is not None:
+            self._screen.restore(wanted.strip(), to)
+
+    def _level(self) -> None:
+        here = self._folder("One place for copies")
+        there = self._folder("The other place") if here is not None else None
+        if here is not None and there is not None:
+            self._screen.level(here, there)
+
+    def _take_in(self) -> None:
+        if (folder := self._folder("Footage that lies on a good disk already")) is not None:
+            self._screen.take_in(folder)
+
+    def _rebuild(self) -> None:
+        if (folder := self._folder("A disk, or a place for copies")) is not None:
+            self._screen.rebuild(folder)

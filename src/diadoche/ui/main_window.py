@@ -3,11 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QHBoxLayout,
+    QMainWindow,
+    QMessageBox,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from diadoche.screens.desk import Desk
 from diadoche.services.devices.bench import Bench
@@ -15,9 +25,10 @@ from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
-from diadoche.ui.parts import button, label
 from diadoche.ui.rail import RailItem
+from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
+from diadoche.ui.tray import Tray
 from diadoche.ui.watch_line_view import WatchLineView
 from diadoche.ui.work_view import WorkView
 
@@ -25,27 +36,45 @@ _SAMPLE_MS = 100
 _RAIL_PX = 140
 
 
+@dataclass(frozen=True, slots=True)
+class Asks:
+    """What the window asks the application for.
+
+    Args:
+        scheme: changes between light and dark.
+        text: makes text larger (1), smaller (-1), or as usual (0).
+        connect: connects to a share, by address, user and password.
+        quiet: keeps the desktop from opening windows of its own on cards, or lets it again; None where it cannot.
+        is_quiet: whether the desktop is kept from it now.
+    """
+
+    scheme: Callable[[], None]
+    text: Callable[[int], None]
+    connect: Callable[[str, str, str], None]
+    quiet: Callable[[bool], None] | None = None
+    is_quiet: Callable[[], bool] = lambda: False
+
+
 class MainWindow(QMainWindow):
     """Everything a person sees."""
 
-    def __init__(
-        self, theme: Theme, desk: Desk, bench: Bench | None, *, scheme: Callable[[], None], text: Callable[[int], None]
-    ) -> None:
+    def __init__(self, theme: Theme, desk: Desk, bench: Bench | None, asks: Asks) -> None:
         """
         Args:
             theme: the look in force.
             desk: all screens.
             bench: simulated readers, in the demo.
-            scheme: changes between light and dark.
-            text: makes text larger (1), smaller (-1), or as usual (0).
+            asks: what the window asks the application for.
         """
         super().__init__()
         self._desk = desk
+        self._asks = asks
+        self.leaving = False
         self.setWindowTitle("Diadoche")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self.watch_line = WatchLineView(theme)
-        self.cards = CardsView(theme, desk.cards, bench)
+        self.cards = CardsView(theme, desk.cards, bench, asks.connect)
         self.footage = FootageView(theme, desk.footage)
         self.outputs = OutputsView(theme, desk.outputs)
         self.work = WorkView(theme, desk.work)
@@ -60,10 +89,10 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         self._items: list[RailItem] = []
         self._group = QButtonGroup(self)
-        self._scheme_button = button("Dark or light", scheme, name="link", tip="Change between light and dark (Ctrl+D)")
-        self._shoot = label(name="small", wrap=True)
+        self._shoot = ShootButton(desk.cards, asks)
+        self.tray = Tray(theme, self, show=self.come_back, leave=self._leave)
         self._build(theme)
-        self._add_actions(scheme, text)
+        self._add_actions()
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
         self._timer = QTimer(self)
@@ -90,8 +119,7 @@ class MainWindow(QMainWindow):
             self.stack.addWidget(view)
         column.addStretch(1)
         foot = QVBoxLayout()
-        foot.setContentsMargins(16, 0, 10, 0)
-        foot.addWidget(self._scheme_button)
+        foot.setContentsMargins(14, 0, 6, 0)
         foot.addWidget(self._shoot)
         column.addLayout(foot)
         body = QHBoxLayout()
@@ -107,17 +135,21 @@ class MainWindow(QMainWindow):
         whole.setLayout(outer)
         self.setCentralWidget(whole)
 
-    def _add_actions(self, scheme: Callable[[], None], text: Callable[[int], None]) -> None:
+    def _add_actions(self) -> None:
+        text = self._asks.text
         doings: list[tuple[str, str, Callable[[], object]]] = [
-            ("Offload every card", "Ctrl+Return", self._desk.cards.offload_all),
+            ("Offload every card", "Ctrl+Return", self.cards.offload),
+            ("Unattended", "Ctrl+U", self.cards.switch_unattended),
             ("Choose a folder as a card", "Ctrl+O", self.cards.choose_card),
+            ("Type an address", "Ctrl+L", self.cards.type_address),
             ("Add a place for copies", "Ctrl+P", self.cards.choose_place),
             ("Make every output", "Ctrl+M", self._desk.outputs.make),
-            ("Light or dark", "Ctrl+D", scheme),
+            ("Light or dark", "Ctrl+D", self._asks.scheme),
             ("Larger text", "Ctrl++", lambda: text(1)),
             ("Smaller text", "Ctrl+-", lambda: text(-1)),
             ("Usual text", "Ctrl+0", lambda: text(0)),
-            ("Quit", "Ctrl+Q", self.close),
+            ("Search the ledger", "Ctrl+F", self._search),
+            ("Quit", "Ctrl+Q", self._leave),
         ]
         doings += [
             (name, f"Ctrl+{number + 1}", lambda number=number: self.go_to(number))  # type: ignore[misc]  # bound now
@@ -159,10 +191,12 @@ class MainWindow(QMainWindow):
         self._show_summaries()
 
     def _show_summaries(self) -> None:
-        self.watch_line.show_line(self._desk.watch_line())
+        line = self._desk.watch_line()
+        self.watch_line.show_line(line)
+        self.tray.show_line(line)
         for item, (_name, _view, summary) in zip(self._items, self._views, strict=True):
             item.show_summary(summary())
-        self._shoot.setText(self._desk.cards.shoot_name)
+        self._shoot.show_name()
 
     def _sample(self) -> None:
         """Ten times a second: the newest progress while something runs, else only what lies on the bench."""
@@ -185,11 +219,50 @@ class MainWindow(QMainWindow):
     def dropEvent(self, event: QDropEvent | None) -> None:  # Qt's name
         assert event is not None
         mime = event.mimeData()
-        for url in mime.urls() if mime is not None else []:
-            path = Path(url.toLocalFile())
-            self._desk.cards.open_folder(path if path.is_dir() else path.parent)
+        paths = [Path(url.toLocalFile()) for url in mime.urls()] if mime is not None else []
+        words = self._desk.cards.dropped([path for path in paths if path != Path()])
+        self.go_to(0)
+        self.cards.say(words)
+
+    def _search(self) -> None:
+        self.go_to(len(self._views) - 1)
+        self.ledger.show_page(0)
+        self.ledger.search.setFocus()
+
+    def come_back(self) -> None:
+        """Shows the window; only ever called because the person asked for it."""
+        self.show()
+        self.raise_()
+        self.activateWindow()
+
+    def _leave(self) -> None:
+        self.leaving = True
+        self.close()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:  # Qt's name
+        assert event is not None
+        if not self.leaving and self._desk.work.running() and self.tray.works:
+            # Closing the window does not end what is at work; the tray says how it stands.
+            event.ignore()
+            self.hide()
+            return
+        if not self.leaving and not self._may_leave():
+            event.ignore()
+            return
         self._timer.stop()
         self.footage.player.close_process()
         super().closeEvent(event)
+        app = QApplication.instance()
+        if app is not None:
+            app.quit()
+
+    def _may_leave(self) -> bool:
+        """Whether the person means it, where cards are being read."""
+        if not any(card.stage.being_read for card in self._desk.station.cards.values()):
+            return True
+        answer = QMessageBox.question(
+            self,
+            "Diadoche",
+            "Cards are being read. What has arrived is kept, and it goes on at the next start. Quit now?",
+        )
+        return answer is QMessageBox.StandardButton.Yes

@@ -8,10 +8,13 @@ from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import (
     QAbstractItemView,
+    QCheckBox,
     QComboBox,
     QFrame,
     QHeaderView,
     QLabel,
+    QLayout,
+    QMenu,
     QPushButton,
     QSizePolicy,
     QTableView,
@@ -21,6 +24,8 @@ from PyQt6.QtWidgets import (
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import hatch, mark_icon
 from diadoche.ui.theme import Theme
+
+_TICK_PX = 16
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
@@ -65,6 +70,26 @@ def panel() -> QFrame:
     return made
 
 
+def emptied(layout: QLayout) -> None:
+    """Takes everything out of a layout, at once for the eye."""
+    while (item := layout.takeAt(0)) is not None:
+        if (widget := item.widget()) is not None:
+            widget.hide()
+            widget.deleteLater()
+
+
+def menu_button(text: str, *, name: str = "", tip: str = "") -> tuple[QPushButton, QMenu]:
+    """A button that opens a menu; an arrow of our own stands for it in the text."""
+    made = QPushButton(f"{text} \u25be")
+    made.setObjectName(name)
+    made.setToolTip(tip)
+    made.setAutoDefault(False)
+    menu = QMenu(made)
+    # Not setMenu: the style would draw an arrow of its own beside ours.
+    made.clicked.connect(lambda _checked=False: menu.exec(made.mapToGlobal(made.rect().topLeft())))
+    return made, menu
+
+
 class ChoiceBox(QComboBox):
     """A choice, with an arrow of our own."""
 
@@ -79,6 +104,32 @@ class ChoiceBox(QComboBox):
         painter.setPen(QPen(QColor(self._theme.colours.ink), 1.8))
         x, y = self.width() - 17.0, self.height() / 2 - 2
         painter.drawPolyline([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)])
+
+
+class TickBox(QCheckBox):
+    """Yes or no, with a box of our own that can be told apart in both schemes."""
+
+    def __init__(self, theme: Theme, text: str = "") -> None:
+        super().__init__(text)
+        self._theme = theme
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        c = self._theme.colours
+        painter.setPen(QColor(c.ink if self.isEnabled() else c.soft))
+        words = QRectF(self.rect()).adjusted(_TICK_PX + 8, 0, 0, 0)
+        painter.drawText(words, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
+        box = QRectF(2.5, (self.height() - _TICK_PX) / 2 + 0.5, _TICK_PX - 1, _TICK_PX - 1)
+        painter.setPen(QPen(QColor(c.way if self.hasFocus() else c.ink), 2.0 if self.hasFocus() else 1.2))
+        painter.setBrush(QColor(c.panel))
+        painter.drawRect(box)
+        if self.isChecked():
+            painter.setPen(QPen(QColor(c.ink), 2.2))
+            left, middle, right = box.left() + 3, box.left() + 6, box.right() - 3
+            painter.drawPolyline(
+                [QPointF(left, box.center().y()), QPointF(middle, box.bottom() - 4), QPointF(right, box.top() + 4)]
+            )
 
 
 class ShareBar(QWidget):

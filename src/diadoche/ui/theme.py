@@ -155,6 +155,15 @@ def _style_sheet(c: Colours, px: object) -> str:
         background: transparent; font-weight: 400; }}
     QPushButton#link:focus {{ border: 2px solid {c.way}; padding: 0px 2px; }}
     QPushButton#link:disabled {{ color: {c.soft}; text-decoration: none; }}
+    QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent;
+        color: {c.soft}; font-size: {size(1.15)}px; padding: 3px 6px; }}
+    QPushButton#tab:checked {{ color: {c.ink}; border-bottom: 3px solid {c.ink}; }}
+    QPushButton#tab:hover {{ color: {c.ink}; }}
+    QPushButton#tab:focus {{ border: 2px solid {c.way}; padding: 2px 4px; }}
+    QPushButton#shoot {{ border: none; background: transparent; color: {c.soft}; font-weight: 400; text-align: left;
+        font-size: {size(0.92)}px; padding: 3px 2px; }}
+    QPushButton#shoot:hover {{ color: {c.ink}; }}
+    QPushButton#shoot:focus {{ border: 2px solid {c.way}; padding: 1px 0px; }}
     QTableView {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; gridline-color: transparent;
         selection-background-color: {c.rail}; selection-color: {c.ink}; }}
     QTableView {{ outline: none; }}
@@ -168,6 +177,14 @@ def _style_sheet(c: Colours, px: object) -> str:
     QComboBox::drop-down {{ border: none; width: 26px; }} QComboBox::down-arrow {{ image: none; }}
     QComboBox QAbstractItemView {{ background: {c.panel}; color: {c.ink}; selection-background-color: {c.rail};
         selection-color: {c.ink}; }}
+    QPushButton#bench {{ padding: 6px 7px; font-weight: 400; }}
+    QPushButton#bench:focus {{ padding: 5px 6px; }}
+    QScrollBar {{ background: transparent; border: none; margin: 0; }}
+    QScrollBar:vertical {{ width: 12px; }} QScrollBar:horizontal {{ height: 12px; }}
+    QScrollBar::handle {{ background: {c.line}; border-radius: 4px; margin: 2px; min-height: 28px; min-width: 28px; }}
+    QScrollBar::handle:hover {{ background: {c.soft}; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QMenu {{ background: {c.panel}; border: 1px solid {c.line}; }}
     QMenu::item {{ padding: 6px 18px; }} QMenu::item:selected {{ background: {c.rail}; }}

@@ -39,6 +39,8 @@ class WorkView(QWidget):
         row.addWidget(self._detail, 1)
         self._stop = button("Stop", self._stop_selected, tip="What is finished is kept; nothing half-made stays")
         self._retry = button("Do it again", self._retry_selected)
+        self._first = button("Do it first", self._first_selected, tip="It is the next one as soon as there is room")
+        row.addWidget(self._first)
         row.addWidget(self._stop)
         row.addWidget(self._retry)
         column.addLayout(row)
@@ -61,6 +63,11 @@ class WorkView(QWidget):
         self._detail.setText(row.detail if row else "")
         self._stop.setEnabled(row is not None and row.can_stop)
         self._retry.setEnabled(row is not None and row.can_retry)
+        self._first.setEnabled(row is not None and row.can_be_first)
+
+    def _first_selected(self) -> None:
+        if (row := self._selected()) is not None:
+            self._screen.do_first(row.number)
 
     def _stop_selected(self) -> None:
         if (row := self._selected()) is not None:

@@ -7,6 +7,7 @@ mounted, each reader shows its card through a mount of its own, and can be made 
 from __future__ import annotations
 
 import subprocess
+import threading
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -42,6 +43,7 @@ class Bench:
             with_faults: whether readers can be made to fail, where this machine allows it.
         """
         self.without_faults = can_mount() if with_faults else "This bench has plain readers."
+        self._lock = threading.Lock()
         self._mounts: dict[int, FaultyMount] = {}
         self._folder = folder
         self._cards = cards
@@ -102,21 +104,26 @@ class Bench:
         return self._in.get(number)
 
     def put_in(self, card: Path, number: int | None = None) -> Medium:
-        """Puts a card into a reader, the first free one when none is named.
+        """Puts a card into a reader, the first free one when none is named; takes a moment, from any thread.
 
         Raises:
             RequestError: the reader is taken, or all are.
         """
-        free = [each for each in range(1, READERS + 1) if each not in self._in]
-        if not free or (number is not None and number not in free):
-            raise RequestError("There is no free reader.", do="Pull a card out first.")
-        number = number or free[0]
+        with self._lock:
+            free = [each for each in range(1, READERS + 1) if each not in self._inside]
+            if not free or (number is not None and number not in free):
+                raise RequestError("There is no free reader.", do="Pull a card out first.")
+            number = number or free[0]
+            self._inside[number] = card.resolve()
         link = self._folder / f"reader-{number}" / card.name
-        if self.without_faults:
-            link.symlink_to(card.resolve(), target_is_directory=True)
-        else:
-            self._mounts[number] = FaultyMount(card, link)
-        self._inside[number] = card.resolve()
+        try:
+            if self.without_faults:
+                link.symlink_to(card.resolve(), target_is_directory=True)
+            else:
+                self._mounts[number] = FaultyMount(card, link)
+        except BaseException:
+            del self._inside[number]
+            raise
         key = f"reader-{number}"
         medium = Medium(key, link, card.name, f"Reader {number}", self._pace_bytes_s, key, True)
         self._in[number] = medium
@@ -127,12 +134,12 @@ class Bench:
         """Pulls the card out of a reader, whatever is being done with it."""
         medium = self._in.pop(number, None)
         if medium is not None:
-            self._inside.pop(number, None)
             mount = self._mounts.pop(number, None)
             if mount is not None:
                 mount.close()
             else:
                 medium.path.unlink(missing_ok=True)
+            self._inside.pop(number, None)
             self._pulled_out(medium.key)
 
 

@@ -96,7 +96,11 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
 
     def readdir(self, path: str, fh: int) -> list[str]:
         self._cues.wait_out(0)
-        return [".", "..", *os.listdir(self._real(path))]  # the names alone
+        folder = open_unseen(self._real(path), os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            return [".", "..", *os.listdir(folder)]
+        finally:
+            os.close(folder)
 
     def readlink(self, path: str) -> str:
         return os.readlink(self._real(path))  # noqa: PTH115

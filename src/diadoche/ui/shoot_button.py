@@ -1,0 +1,78 @@
+"""The shoot at the foot of the rail: which one it is, another one, a new one, and the few settings of the window."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushButton
+
+from diadoche.screens.cards import CardsScreen
+
+if TYPE_CHECKING:
+    from diadoche.ui.main_window import Asks
+
+_SHOWN_SHOOTS = 12
+_LETTERS = 17
+
+
+class ShootButton(QPushButton):
+    """Shows the shoot's name; its menu changes it."""
+
+    def __init__(self, screen: CardsScreen, asks: Asks) -> None:
+        super().__init__()
+        self.setObjectName("shoot")
+        self._screen = screen
+        self._asks = asks
+        self._menu = QMenu(self)
+        self._menu.aboutToShow.connect(self._fill)
+        self.clicked.connect(lambda _on=False: self._menu.exec(self.mapToGlobal(self.rect().topLeft())))
+
+    def show_name(self) -> None:
+        """The name of the shoot, cut where there is no room."""
+        name = self._screen.shoot_name
+        self.setText(f"{name[: _LETTERS - 1]}… \u25b4" if len(name) > _LETTERS else f"{name} \u25b4")
+        self.setToolTip(f"Shoot: {name}. Another one, a new one, and how the window looks")
+        self.setAccessibleName(f"Shoot: {name}")
+
+    def _fill(self) -> None:
+        menu = self._menu
+        menu.clear()
+        for shoot in self._screen.shoots()[:_SHOWN_SHOOTS]:
+            action = menu.addAction(shoot.name)
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(shoot.name == self._screen.shoot_name)
+            action.triggered.connect(lambda _on=False, name=shoot.name: self._go_to(name))
+        menu.addSeparator()
+        doings = [
+            ("New shoot, with the settings of this one…", self._new),
+            ("Rename this shoot…", self._rename),
+            ("Light or dark\tCtrl+D", self._asks.scheme),
+        ]
+        for title, doing in doings:
+            action = menu.addAction(title)
+            assert action is not None
+            action.triggered.connect(lambda _on=False, doing=doing: doing())
+        if self._asks.quiet is not None:
+            action = menu.addAction("Keep the desktop from opening windows on cards")
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(self._asks.is_quiet())
+            action.triggered.connect(self._asks.quiet)
+
+    def _go_to(self, name: str) -> None:
+        if why_not := self._screen.go_to_shoot(name):
+            QMessageBox.information(self, "Diadoche", why_not)
+
+    def _new(self) -> None:
+        name, sure = QInputDialog.getText(self, "New shoot", "Its name")
+        if sure:
+            self._go_to(name)
+
+    def _rename(self) -> None:
+        before = self._screen.shoot_name
+        name, sure = QInputDialog.getText(
+            self, "Rename this shoot", "Folders that stand keep their name", QLineEdit.EchoMode.Normal, before
+        )
+        if sure:
+            self._screen.rename_shoot(name)

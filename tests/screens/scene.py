@@ -1,0 +1,104 @@
+"""A desk with real values, and a runner that only notes: the test says what becomes of each job."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from diadoche.core.disks import Disk
+from diadoche.core.watch import Progress, Watch
+from diadoche.screens.desk import Desk
+from diadoche.services.all_kinds import ALL_KINDS
+from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.looking import LookRequest, perform_look
+from diadoche.services.places import StatePlaces
+from diadoche.services.queue.runner import Job
+from diadoche.services.queue.states import State
+from diadoche.services.recording import record
+from diadoche.services.shoots import ShootSettings, open_shoot
+from diadoche.services.station import Station
+
+
+def _own_disk(place: Path) -> Disk:
+    """Every place is a disk of its own here."""
+    return Disk(f"disk:{place.name}", "disk", f"disk {place.name}")
+
+
+class NotingRunner:
+    """Takes jobs and does nothing; the test says what became of them."""
+
+    def __init__(self) -> None:
+        self.added: list[Job] = []
+        self.stopped: list[int] = []
+        self.shown: dict[int, Progress] = {}
+        self.paused: set[int] = set()
+        self.still_s: dict[int, float] = {}
+
+    def add(self, kind: str, title: str, resource: str, request: object) -> int:
+        number = len(self.added) + 1
+        self.added.append(Job(number, kind, title, resource, request, State.WAITING, datetime.now(UTC)))
+        return number
+
+    def stop(self, number: int) -> None:
+        self.stopped.append(number)
+
+    def progress(self, number: int) -> Progress | None:
+        return self.shown.get(number)
+
+    def pause(self, number: int, *, paused: bool) -> None:
+        self.paused = self.paused | {number} if paused else self.paused - {number}
+
+    def is_paused(self, number: int) -> bool:
+        return number in self.paused
+
+    def still_for_s(self, number: int) -> float:
+        return self.still_s.get(number, 0.0)
+
+    def jobs(self) -> list[Job]:
+        return self.added
+
+    def last(self, kind: str) -> Job:
+        return next(job for job in reversed(self.added) if job.kind == kind)
+
+
+class Scene:
+    """A desk, and how its jobs end."""
+
+    def __init__(self, folder: Path, **settings: Any) -> None:
+        self.ledger = Ledger(folder / "ledger.sqlite")
+        self.runner = NotingRunner()
+        places = StatePlaces(folder / "state", folder / "config", folder / "cache")
+        shoot = open_shoot(self.ledger, "Rock", ShootSettings(places=(folder / "A", folder / "B"), **settings))
+        self.station = Station(self.ledger, self.runner, places, shoot, _own_disk)  # type: ignore[arg-type]  # by hand
+        self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand
+
+    def tell(self, job: Job, state: State, result: Any = None) -> None:
+        job = replace(job, state=state, result=result)
+        self.runner.added[job.number - 1] = job
+        if state is State.DONE:
+            record(self.ledger, job)
+        self.desk.job_changed(job)
+
+    def listed(self, card: Path, key: str = "r1") -> str:
+        """Puts a card in, and lists it."""
+        self.station.put_in(Medium(key, card, card.name, f"Reader {key[1:]}", can_eject=True))
+        self.tell(self.runner.last("look"), State.DONE, perform_look(LookRequest(card), Watch()))
+        return key
+
+    def carried_out(self, kind: str = "offload") -> Any:
+        """Does the newest job of a kind for real, as its process would."""
+        job = self.runner.last(kind)
+        self.tell(job, State.RUNNING)
+        result = ALL_KINDS[kind].perform(job.request, Watch())
+        self.tell(job, State.DONE, result)
+        return result
+
+    def offloaded(self, card: Path, key: str = "r1") -> str:
+        """Puts a card in, and offloads it."""
+        self.listed(card, key)
+        self.desk.cards.offload(key)
+        self.carried_out()
+        return key
