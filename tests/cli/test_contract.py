@@ -114,7 +114,7 @@ def test_from_card_to_hand_off(camcorder: Path, drone: Path, tmp_path: Path) -> 
         } <= told.keys()
         assert [copy["status"] for copy in told["copies"]] == ["proven", "proven"]
         assert {"destination", "root", "manifest", "files_verified", "status"} <= told["copies"][0].keys()
-        assert "All 2 copies are proven." in Path(told["waybill"]).read_text()
+        assert "Both copies are proven, both on one disk" in Path(told["waybill"]).read_text()
     assert snapshot(camcorder) == before
     root = told["copies"][1]["root"]
     assert document("verify", root) == {

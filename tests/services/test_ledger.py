@@ -13,7 +13,7 @@ from sqlalchemy import create_engine
 from diadoche.core.errors import LedgerError
 from diadoche.core.watch import Watch
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.models import Base
+from diadoche.services.ledger.models import NEWEST_VERSION, Base
 from diadoche.services.ledger.waybills import kept_clips, waybills
 from diadoche.services.looking import LookRequest, familiar, perform_look
 from diadoche.services.offloading import OffloadRequest, perform_offload, record
@@ -26,6 +26,7 @@ def test_the_migrations_make_what_the_models_say(tmp_path: Path) -> None:
     Ledger(tmp_path / "l.sqlite").close()
     with create_engine(f"sqlite:///{tmp_path / 'l.sqlite'}").connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
+        assert MigrationContext.configure(connection).get_current_revision() == NEWEST_VERSION
     assert [each for each in differences if "type" not in str(each[0])] == []
 
 

@@ -25,7 +25,7 @@ from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.converting import MakeRequest, Way, clips_from, perform_make
 from diadoche.services.handing_off import hand_off_shoot
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
-from diadoche.services.ledger.waybills import kept_clips, record_facts
+from diadoche.services.ledger.waybills import kept_clips, last_disks, record_facts
 from diadoche.services.looking import LookRequest, familiar, perform_look
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.offloading import record as record_offload
@@ -170,6 +170,7 @@ def offload(
             person=person,
             read_twice=read_twice,
             stills_left_out=without_stills,
+            last_disks=last_disks(ledger),
         )
         outcome = perform_offload(request, watch)
         record_offload(ledger, request, outcome)

@@ -41,6 +41,47 @@ def unseen_file(path: Path) -> BinaryIO:
     return os.fdopen(open_unseen(path), "rb", buffering=0)
 
 
+def close_read(descriptor: int) -> None:
+    """Closes what was only read, and lets its pages go; a disk that is gone by now has nothing more to tell."""
+    with suppress(OSError):
+        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+    with suppress(OSError):
+        os.close(descriptor)
+
+
+class HeldFolder:
+    """A folder that is held open: what is reached through `base` stays on its disk.
+
+    When a disk goes away, its mount point is left as a plain folder of the system disk. Paths would lead
+    there; through the held folder they fail instead.
+    """
+
+    def __init__(self, path: Path) -> None:
+        """Opens the folder.
+
+        Raises:
+            OSError: it is not there.
+        """
+        self.path = path
+        self._descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self.base = f"/proc/self/fd/{self._descriptor}/"
+
+    def is_still_there(self) -> bool:
+        """Whether its path still leads to it."""
+        try:
+            now, held = self.path.stat(), os.fstat(self._descriptor)
+        except OSError:
+            return False
+        return (now.st_dev, now.st_ino) == (held.st_dev, held.st_ino)
+
+    def close(self) -> None:
+        """Lets it go."""
+        if self._descriptor >= 0:
+            with suppress(OSError):
+                os.close(self._descriptor)
+            self._descriptor = -1
+
+
 def sync_folder(folder: Path) -> None:
     """Makes renames inside `folder` survive a power cut."""
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -153,4 +194,5 @@ class DirectReader:
                     os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
             yield descriptor
         finally:
-            os.close(descriptor)
+            with suppress(OSError):
+                os.close(descriptor)

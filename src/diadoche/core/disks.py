@@ -69,7 +69,11 @@ class Limits:
         if self.largest_file_bytes is not None and size_bytes > self.largest_file_bytes:
             return f"is larger than {self.kind} can hold ({self.largest_file_bytes:,} bytes)"
         for name in path.split("/") if self.plain_names else ():
-            if _FORBIDDEN_THERE.search(name) or name.endswith((" ", ".")) or "\udc80" <= max(name) <= "\udcff":
+            if (
+                _FORBIDDEN_THERE.search(name)
+                or name.endswith((" ", "."))
+                or any("\udc80" <= each <= "\udcff" for each in name)
+            ):
                 return f"has a name that {self.kind} cannot hold"
         return ""
 

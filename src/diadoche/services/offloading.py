@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from diadoche.core.offload.naming import USUAL_NAMING, Naming, Taking
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.waybill import WaybillPage, waybill_html, waybill_place
-from diadoche.core.offload.waybill_files import waybill_csv, waybill_json, waybill_pdf
+from diadoche.core.offload.waybill_files import waybill_csv, waybill_json
 from diadoche.core.sizes import count_text
 from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.ledger.ledger import Ledger
@@ -55,6 +55,8 @@ class OffloadRequest:
     coming_bytes: int = 0
     # Clips that belong to another shoot: by name, with that shoot's number.
     sent: tuple[tuple[str, int], ...] = ()
+    # The disk that each place was on when something was last kept there, by its key.
+    last_disks: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +112,7 @@ def plan_for(request: OffloadRequest, card: Card) -> OffloadPlan:
             request.read_twice,
             lambda place: disks.get(place) or disk_of(place),
             {place.expanduser().resolve(): request.coming_bytes for place in request.places},
+            {Path(place): disk for place, disk in request.last_disks.items()},
         ),
     )
 
@@ -200,6 +203,9 @@ class Settled(Watch):
 
 def _write_waybills(page: WaybillPage) -> str:
     """Waybills beside every copy that got a manifest; gives the first page's path."""
+    # Loaded only here: it takes a while, and most processes never print.
+    from diadoche.core.offload.waybill_pdf import waybill_pdf
+
     pages = {
         ".html": waybill_html(page).encode("utf-8", "backslashreplace"),
         ".csv": waybill_csv(page),

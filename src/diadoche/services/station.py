@@ -23,7 +23,7 @@ from diadoche.services.identifying import ClipToIdentify, IdentifyRequest
 from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall, remember
-from diadoche.services.ledger.waybills import kept_clips
+from diadoche.services.ledger.waybills import kept_clips, last_disks
 from diadoche.services.looking import Familiar, LookRequest, familiar
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, card_name, plan_for
 from diadoche.services.places import StatePlaces
@@ -226,9 +226,10 @@ class Station:
             person=settings.person,
             read_twice=settings.read_twice,
             stills_left_out=choices.stills_left_out,
-            disks=tuple(self._find_disk(place) for place in settings.places),
+            disks=() if self._find_disk is disk_of else tuple(self._find_disk(place) for place in settings.places),
             coming_bytes=self._coming_bytes(key),
             sent=choices.sent,
+            last_disks=last_disks(self.ledger),
         )
 
     def _coming_bytes(self, key: str) -> int:

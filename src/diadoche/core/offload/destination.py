@@ -11,11 +11,20 @@ import os
 import queue
 import threading
 import time
+from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
-from diadoche.core.diskfiles import BLOCK_BYTES, PART_SUFFIX, DirectReader, begin_writeback, rename_new, sync_folder
-from diadoche.core.errors import DiadocheError, Problem, writing
+from diadoche.core.diskfiles import (
+    BLOCK_BYTES,
+    PART_SUFFIX,
+    DirectReader,
+    HeldFolder,
+    begin_writeback,
+    rename_new,
+    sync_folder,
+)
+from diadoche.core.errors import DiadocheError, Problem, TargetUnusable, writing
 from diadoche.core.names import LONGEST_NAME_BYTES, shown, unique_name
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
@@ -61,10 +70,44 @@ class Destination:
         self.passed_cache = True
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
         self._to_prove: queue.SimpleQueue[list[_Written] | None] = queue.SimpleQueue()
+        self._held: HeldFolder | None = None
         self._base = f"{target.root}/"
         self._threads: list[threading.Thread] = []
 
     # -- called by the reader's thread -------------------------------------------------------
+
+    def hold(self) -> None:
+        """From now on everything is reached through the folder itself, and never lands on another disk.
+
+        Raises:
+            OSError: it is not there.
+        """
+        self._held = HeldFolder(self.root)
+        self._base = self._held.base
+
+    def check_there(self) -> None:
+        """What was written can be reached by its path.
+
+        Raises:
+            TargetUnusable: the disk is gone, or another one is mounted in its place.
+        """
+        if self._held is not None and not self._held.is_still_there():
+            raise TargetUnusable(
+                f"{self.place} went away while it was written to.",
+                path=self.place,
+                safe="The other destinations are not affected; nothing was written elsewhere in its place.",
+                do="Bring the disk back and offload again: it goes on where it stopped.",
+            )
+
+    def let_go(self) -> None:
+        """Nothing more is done there. A thread that still hangs keeps the folder: its number must mean nothing else."""
+        if self._held is not None and not self.busy():
+            self._held.close()
+
+    def remove(self, file: CopiedFile) -> None:
+        """Takes a file that arrived out again; where the disk is gone there is nothing to take out."""
+        with suppress(OSError):
+            Path(self._base + file.kept_as).unlink(missing_ok=True)
 
     def start(self) -> None:
         """Begins taking messages."""
@@ -131,7 +174,7 @@ class Destination:
     def _write_on(self, current: _Written, buffer: RingBuffer, unflushed_bytes: int) -> int:
         """Writes the next bytes; starts the disk early, so that the sync at the end of a large file is short."""
         try:
-            with writing(Path(current.part)):
+            with writing(self.root / current.run.entry.path):
                 _write_fully(current.descriptor, buffer.data)
         except DiadocheError as error:
             self.drop(error.problem)
@@ -153,7 +196,7 @@ class Destination:
                 _write_fully(file.descriptor, data)
                 os.utime(file.descriptor, ns=(run.entry.changed_ns, run.entry.changed_ns))
             except OSError as error:
-                self._drop_for(Path(file.part), error)
+                self._drop_for(self.root / run.entry.path, error)
             os.close(file.descriptor)
             file.descriptor = -1
             self.copied_bytes += run.size_bytes
@@ -231,12 +274,13 @@ class Destination:
             written.run.ready.wait()
         arrived = [written for written in batch if not written.run.given_up and self.dropped is None]
         try:
-            with writing(Path(batch[0].part) if batch else self.root):
+            with writing(self.root / batch[0].run.entry.path if batch else self.root):
                 self._sync(arrived)
         finally:
             for written in batch:
                 if written.descriptor >= 0:
-                    os.close(written.descriptor)
+                    with suppress(OSError):
+                        os.close(written.descriptor)
         for written in batch:
             if written.run.given_up or self.dropped is not None:
                 _forget(written.part)
@@ -267,10 +311,10 @@ class Destination:
         try:
             rename_new(written.part, final)
         except FileExistsError:
-            with writing(Path(final)):
+            with writing(self.root / file.kept_as):
                 return self._beside(written, file)
         except OSError as error:
-            with writing(Path(final)):
+            with writing(self.root / file.kept_as):
                 raise error
         return self._with_remark(file)
 
@@ -285,7 +329,7 @@ class Destination:
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
-        standing = self.root / file.kept_as
+        standing = Path(self._base + file.kept_as)
         if standing.is_file() and standing.stat().st_size == file.size_bytes and self._reads_as(file, standing):
             _forget(written.part)
             return self._with_remark(file)
@@ -328,7 +372,7 @@ class Destination:
             self.proven_bytes += file.size_bytes
             return
         standing = self.root / file.kept_as
-        standing.unlink(missing_ok=True)
+        self.remove(file)
         self.problems.append(
             Problem(
                 f"{shown(file.kept_as)} read back differently from {self.place}; that copy of the file was removed.",
@@ -344,12 +388,12 @@ class Destination:
         Raises:
             TargetUnusable: the disk failed or is gone.
         """
-        folders = {self.root}
+        folders = {""}
         for file in self.proven.values():
-            folders.update((self.root / file.kept_as).parents[: file.kept_as.count("/") + 1])
+            folders.update(str(parent) for parent in PurePosixPath(file.kept_as).parents)
         with writing(self.root):
             for folder in folders:
-                sync_folder(folder)
+                sync_folder(Path(self._base + folder))
 
 
 def _copied(run: FileRun, kept_as: str) -> CopiedFile:
@@ -373,7 +417,8 @@ def _created(part: str) -> int:
 
 
 def _forget(part: str) -> None:
-    Path(part).unlink(missing_ok=True)
+    with suppress(OSError):
+        Path(part).unlink(missing_ok=True)
 
 
 def _digest_of(path: Path | str, name: str, reader: DirectReader, size_bytes: int = BLOCK_BYTES) -> str:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from diadoche.core.cards.tree import FileEntry
-from diadoche.core.diskfiles import open_unseen
+from diadoche.core.diskfiles import close_read, open_unseen
 from diadoche.core.errors import Problem, SourceLost, SourceUnreadable, reading
 from diadoche.core.names import shown
 from diadoche.core.offload.destination import Destination
@@ -198,14 +198,14 @@ class CopyPass:
         except OSError:
             return False
         finally:
-            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
-            os.close(descriptor)
+            close_read(descriptor)
 
     def _read(self, run: FileRun) -> None:
         path = self._source / run.entry.path
         with reading(path, self._source):
             descriptor = open_unseen(path, os.O_RDONLY | os.O_NOFOLLOW)
         try:
+            before = os.fstat(descriptor)
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
             while True:
                 self._step()
@@ -218,6 +218,10 @@ class CopyPass:
                     raise
                 if buffer.size_bytes == 0:
                     buffer.hand_to(0)
+                    with reading(path, self._source):
+                        after = os.fstat(descriptor)
+                    if (after.st_size, after.st_mtime_ns) != (run.size_bytes, before.st_mtime_ns):
+                        raise _still_written(run)
                     return
                 run.size_bytes += buffer.size_bytes
                 size_bytes = buffer.size_bytes
@@ -225,8 +229,7 @@ class CopyPass:
                 self._keep_pace(size_bytes)
         finally:
             # The card's bytes are of no more use to anyone in memory.
-            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
-            os.close(descriptor)
+            close_read(descriptor)
 
     def _inboxes(self, *, without_dropped: bool = False) -> list[queue.SimpleQueue[Message]]:
         wanted = [each for each in self._destinations if each.dropped is None or not without_dropped]
@@ -292,9 +295,18 @@ def progress_of(destinations: list[Destination], note: str) -> Progress:
     )
 
 
+def _still_written(run: FileRun) -> SourceUnreadable:
+    return SourceUnreadable(
+        f"{shown(run.entry.path)} is still being written: it changed while it was read.",
+        path=run.entry.path,
+        safe="It is not counted as kept; the other files are not affected.",
+        do="Let whatever writes to it finish, and offload again: it goes on where it stopped.",
+    )
+
+
 def _changed_size(run: FileRun) -> Problem:
     return Problem(
-        f"{shown(run.entry.path)} changed while it was read: "
+        f"{shown(run.entry.path)} changed after the card was listed: "
         f"{run.entry.size_bytes} bytes listed, {run.size_bytes} read.",
         run.entry.path,
         "What was read is kept and proven.",

@@ -37,7 +37,7 @@ class _Namer:
         known = self._given.get((parent, name))
         if known is None:
             taken = self._taken.setdefault(parent, set())
-            wanted = safe_name(name) if self._limits.plain_names and not _is_plain(name) else name
+            wanted = safe_name(_spelled(name)) if self._limits.plain_names and not _is_plain(name) else name
             known = unique_name(wanted, lambda each: self._folded(each) in taken)
             taken.add(self._folded(known))
             self._given[parent, name] = known
@@ -45,6 +45,11 @@ class _Namer:
 
     def _folded(self, name: str) -> str:
         return unicodedata.normalize("NFC", name).casefold() if self._limits.folds_case else name
+
+
+def _spelled(name: str) -> str:
+    """Bytes that are no text, written as %FF: disks that hold text alone have no room for them."""
+    return "".join(f"%{ord(each) - 0xDC00:02X}" if "\udc80" <= each <= "\udcff" else each for each in name)
 
 
 def _is_plain(name: str) -> bool:

@@ -141,11 +141,13 @@ class _Run:
                 for folder in ("", *(folder.path for folder in self._plan.folders)):
                     (target.root / target.kept_as(folder)).mkdir(parents=True, exist_ok=True)
                 journal.open()
+                already = {path: file for path, file in journal.copied.items() if self._still_stands(target.root, file)}
+                destination = Destination(target, journal, self._plan.size_bytes, already)
+                destination.hold()
         except DiadocheError as error:
             self.problems.append(error.problem)
             return Destination(target, journal, self._plan.size_bytes, {}).refused(error.problem)
-        already = {path: file for path, file in journal.copied.items() if self._still_stands(target.root, file)}
-        return Destination(target, journal, self._plan.size_bytes, already)
+        return destination
 
     def _still_stands(self, root: Path, file: CopiedFile) -> bool:
         try:
@@ -248,7 +250,7 @@ class _Run:
             file = destination.proven.pop(path, None)
             if file is not None:
                 # Without it the next run reads the source anew, instead of going on from this reading.
-                (destination.root / file.kept_as).unlink(missing_ok=True)
+                destination.remove(file)
 
     def _missing(self, destination: Destination) -> list[FileEntry]:
         return [self._entries[path] for path in self.known if path not in destination.proven]
@@ -289,10 +291,14 @@ class _Run:
         manifest = ""
         if destination.proven or not self._entries:
             try:
+                destination.check_there()
                 manifest = str(self._write_down(destination, whole, version, now))
+                destination.check_there()
             except DiadocheError as error:
+                manifest = ""
                 self.problems.append(error.problem)
                 destination.drop(error.problem)
+        destination.let_go()
         status: CopyStatus = "proven" if whole and manifest else "failed" if destination.dropped else "incomplete"
         return Copy(
             str(destination.place),

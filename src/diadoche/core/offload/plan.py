@@ -14,7 +14,7 @@ from diadoche.core.offload.digests import checked_digests
 from diadoche.core.offload.journal import read_journal
 from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.naming import USUAL_NAMING, Naming, Taking, card_folder, checked_naming, folder_parts
-from diadoche.core.offload.preflight import advice, hindrance
+from diadoche.core.offload.preflight import advice, gone, hindrance
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +79,7 @@ class PlanOptions:
     read_twice: bool = False
     disk_of: Callable[[Path], Disk] = disk_of
     coming: Mapping[Path, int] = field(default_factory=dict)
+    last_disks: Mapping[Path, str] = field(default_factory=dict)
 
 
 def plan_offload(
@@ -91,7 +92,8 @@ def plan_offload(
         taking: what the copy is filed under.
         places: folders of the person's choosing; each gets a folder for this taking.
         options: one or two digests, the naming; `chosen` are relative paths when the person asked for less
-            than the whole card; `coming` are the bytes that other cards and outputs will take, by place.
+            than the whole card; `coming` are the bytes that other cards and outputs will take, by place;
+            `last_disks` are the keys of the disks that places were on when something was last kept there.
 
     Raises:
         RequestError: no place, a place twice, or a place inside the card; nothing was touched.
@@ -162,7 +164,8 @@ class _TakingFolder:
         for home in homes:
             for folder in _entries(home / self._above):
                 match = self._counted.match(folder.name)
-                if match is None:
+                # An empty folder is one that a run made and had no time to write into.
+                if match is None or not _entries(folder):
                     continue
                 journal = read_journal(folder)
                 if journal is not None and journal.fingerprint == fingerprint:
@@ -193,5 +196,8 @@ def _target(
         needed_bytes -= sum(file.size_bytes for file in journal.copied.values())
     limits = limits_of(place)
     names = kept_names([*(folder.path for folder in folders), *(file.path for file in files)], limits)
-    problem = hindrance(place, files, limits, needed_bytes, options.coming.get(place, 0))
-    return Target(place, root, resumed, problem, options.disk_of(place), names)
+    disk = options.disk_of(place)
+    problem = gone(place, disk, options.last_disks.get(place, "")) or hindrance(
+        place, files, limits, needed_bytes, options.coming.get(place, 0)
+    )
+    return Target(place, root, resumed, problem, disk, names)

@@ -55,6 +55,24 @@ def hindrance(place: Path, files: Sequence[FileEntry], limits: Limits, needed_by
     return None
 
 
+def gone(place: Path, disk: Disk, last: str) -> Problem | None:
+    """A place whose disk is not plugged in: its path leads to the system disk then, where nobody wants copies.
+
+    Args:
+        place: the folder of the person's choosing.
+        disk: the disk that its path leads to now.
+        last: the key of the disk that it was on when something was last kept there; empty when never.
+    """
+    if not last or not disk.system or last == disk.key:
+        return None
+    return Problem(
+        f"The disk of {place} is not plugged in.",
+        str(place),
+        "Nothing was written; the card is unchanged.",
+        "Plug it in, or choose another place.",
+    )
+
+
 def advice(places: Sequence[Path], disks: Sequence[Disk], renamed: Callable[[Path], int]) -> tuple[Problem, ...]:
     """What is not wrong, but worth knowing before the start."""
     found = []

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Engine, create_engine, event, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.orm import Session
 
 from diadoche.core.errors import LedgerError
+from diadoche.services.ledger.models import NEWEST_VERSION
 
 _WAIT_S = 30
 
@@ -34,7 +30,11 @@ class Ledger:
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": _WAIT_S})
         event.listen(self._engine, "connect", _prepare)
         with _translated(path):
-            _bring_up_to_date(self._engine, path)
+            if _version(self._engine) != NEWEST_VERSION:
+                # Loaded only here: it takes longer than all the rest, and nearly every start goes without.
+                from diadoche.services.ledger.upgrade import bring_up_to_date
+
+                bring_up_to_date(self._engine, path)
 
     @contextmanager
     def session(self) -> Iterator[Session]:
@@ -75,30 +75,9 @@ def _translated(path: Path) -> Iterator[None]:
         ) from error
 
 
-def _config(connection: object) -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    config.attributes["connection"] = connection
-    return config
-
-
-def _bring_up_to_date(engine: Engine, path: Path) -> None:
+def _version(engine: Engine) -> str:
+    """The version that a ledger says it is of; nothing for one that is new."""
     with engine.connect() as connection:
-        config = _config(connection)
-        script = ScriptDirectory.from_config(config)
-        newest = script.get_current_head()
-        current = MigrationContext.configure(connection).get_current_revision()
-        if current == newest:
-            return
-        known = {revision.revision for revision in script.walk_revisions()}
-        if current is not None and current not in known:
-            raise LedgerError(
-                f"The ledger at {path} is of version {current}; this program knows versions up to {newest}.",
-                path=path,
-                safe="Nothing in it was changed.",
-                do="Use the newer program that wrote it.",
-            )
-        if current is not None:
-            shutil.copy2(path, path.with_name(f"{path.name}.version-{current}"))
-        command.upgrade(config, "head")
-        connection.commit()
+        if not inspect(connection).has_table("alembic_version"):
+            return ""
+        return connection.execute(text("select version_num from alembic_version")).scalar() or ""

@@ -7,6 +7,9 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Index, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
+# The newest migration makes these tables.
+NEWEST_VERSION = "0002"
+
 
 class Base(DeclarativeBase):
     """Base of all tables."""

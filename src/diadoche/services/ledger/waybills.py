@@ -250,6 +250,16 @@ def _copy_entry(row: CopyRow) -> CopyEntry:
     )
 
 
+def last_disks(ledger: Ledger) -> dict[str, str]:
+    """For each place that something was kept in, the disk that it was on then, by its key."""
+    return {
+        copy.destination: copy.disk
+        for entry in reversed(waybills(ledger))
+        for copy in entry.copies
+        if copy.proven and copy.disk
+    }
+
+
 def record_check(ledger: Ledger, root: Path, words: str, *, matches: bool) -> None:
     """Writes down that a copy was read back, and whether every listed file was there as it had been."""
     with ledger.session() as session:

@@ -1,0 +1,48 @@
+"""Bringing a ledger to the version that this program writes; the older file is kept beside it."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Engine
+
+from diadoche.core.errors import LedgerError
+
+
+def _config(connection: object) -> Config:
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.attributes["connection"] = connection
+    return config
+
+
+def bring_up_to_date(engine: Engine, path: Path) -> None:
+    """Makes the tables of a new ledger, or changes those of an older one.
+
+    Raises:
+        LedgerError: it is of a newer version; it is left as it is.
+    """
+    with engine.connect() as connection:
+        config = _config(connection)
+        script = ScriptDirectory.from_config(config)
+        newest = script.get_current_head()
+        current = MigrationContext.configure(connection).get_current_revision()
+        if current == newest:
+            return
+        known = {revision.revision for revision in script.walk_revisions()}
+        if current is not None and current not in known:
+            raise LedgerError(
+                f"The ledger at {path} is of version {current}; this program knows versions up to {newest}.",
+                path=path,
+                safe="Nothing in it was changed.",
+                do="Use the newer program that wrote it.",
+            )
+        if current is not None:
+            shutil.copy2(path, path.with_name(f"{path.name}.version-{current}"))
+        command.upgrade(config, "head")
+        connection.commit()

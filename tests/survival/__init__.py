@@ -1,0 +1,1 @@
+"""What it must survive, made to happen for real."""

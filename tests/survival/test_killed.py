@@ -1,0 +1,180 @@
+"""An offload killed for real: at every named step, and at random moments, and taken up again."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.cards.tree import list_tree
+from diadoche.core.diskfiles import PART_SUFFIX
+from diadoche.core.offload.journal import JOURNAL_NAME, is_unfinished
+from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.offload import OffloadResult, offload
+from diadoche.core.offload.plan import PlanOptions, plan_offload
+from diadoche.core.offload.verify import verify
+from diadoche.core.watch import Watch
+from tests.conftest import diadoche
+from tests.snapshots import contents, snapshot
+from tests.survival.kills import Kills
+
+pytestmark = pytest.mark.usefixtures("own_state")
+
+# In the order in which an offload takes them: (function, how often it is reached before the kill).
+STEPS = [
+    ("look", 1),
+    ("open", 1),
+    ("_begin", 1),
+    ("_begin", 2),
+    ("_write_on", 1),
+    ("_write_pack", 1),
+    ("_created", 3),
+    ("_make_durable", 1),
+    ("_sync", 1),
+    ("sync_filesystem", 1),
+    ("_name_finally", 1),
+    ("_name_finally", 4),
+    ("rename_new", 1),
+    ("rename_new", 5),
+    ("note", 1),
+    ("prove", 1),
+    ("prove", 5),
+    ("sync_folders", 1),
+    ("_write_down", 1),
+    ("write_manifest", 1),
+    ("_extend_chain", 1),
+    ("write_whole", 1),
+    ("write_whole", 3),
+    ("close", 1),
+    ("_write_waybills", 1),
+    ("record_offload", 1),
+    ("_add_files", 1),
+]
+
+
+def words_of(card: Path, places: list[Path]) -> list[str]:
+    to = [word for place in places for word in ("--to", str(place))]
+    return ["offload", str(card), *to, "--shoot", "S", "--json"]
+
+
+def nothing_false(places: list[Path], truth: dict[str, str]) -> None:
+    """No half file stands under a final name, and what is not whole says so."""
+    for place in places:
+        for root in place.rglob("card-0*"):
+            if not root.is_dir():
+                continue
+            is_empty = not any(root.iterdir())
+            assert is_empty or is_unfinished(root) or (root / "ascmhl").is_dir(), root
+            for path, digest in contents(root).items():
+                if PART_SUFFIX not in path and path in truth:
+                    assert digest == truth[path], path
+
+
+@pytest.fixture(scope="module")
+def kills() -> Iterator[Kills]:
+    made = Kills()
+    yield made
+    made.close()
+
+
+@pytest.mark.parametrize("moment", ["call", pytest.param("return", marks=pytest.mark.long)])
+@pytest.mark.parametrize(("step", "times"), STEPS)
+def test_killed_at_a_named_step(
+    kills: Kills, small_card: Path, tmp_path: Path, step: str, times: int, moment: str
+) -> None:
+    before, truth = snapshot(small_card), contents(small_card)
+    places = [tmp_path / "a", tmp_path / "b"]
+    code = kills.run(step, times, moment, words_of(small_card, places))
+    assert code == -signal.SIGKILL, f"{step} was never reached"
+    nothing_false(places, truth)
+    done = resumed(small_card, places)
+    assert [copy.status for copy in done.copies] == ["proven", "proven"]
+    for copy in done.copies:
+        assert contents(Path(copy.root)) == truth
+        assert verify(Path(copy.root), Watch()).clean
+        assert not list(Path(copy.root).rglob(f"*{PART_SUFFIX}*"))
+        assert not (Path(copy.root) / JOURNAL_NAME).exists()
+    assert snapshot(small_card) == before
+
+
+def resumed(card: Path, places: list[Path]) -> OffloadResult:
+    """The same offload once more, as the next start does it."""
+    tree = list_tree(card)
+    day = datetime.fromtimestamp(min(file.changed_ns for file in tree.files) / 1e9, tz=UTC).date()
+    made = plan_offload(tree, Taking("S", day, "card", card="card"), places, PlanOptions())
+    return offload(made, Watch(), version="test", now=lambda: datetime.now(UTC))
+
+
+def test_a_proof_that_was_killed_is_redone_whole(kills: Kills, small_card: Path, tmp_path: Path) -> None:
+    places = [tmp_path / "a"]
+    assert kills.run("prove", 6, "return", words_of(small_card, places)) == -signal.SIGKILL
+    standing = next(places[0].rglob("ABCD0001.MP4"))
+    # Between the two runs the disk loses a bit of a file that had been read back already.
+    data = bytearray(standing.read_bytes())
+    data[1_000_000] ^= 4
+    times = standing.stat()
+    standing.write_bytes(data)
+    os.utime(standing, ns=(times.st_atime_ns, times.st_mtime_ns))
+    done = resumed(small_card, places)
+    assert done.copies[0].status == "proven"
+    assert contents(Path(done.copies[0].root)) == contents(small_card)
+
+
+def card_of(folder: Path) -> Path:
+    card = folder / "card"
+    (card / "DCIM/100ABCDE").mkdir(parents=True)
+    for number in range(1, 40):
+        (card / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(
+            os.urandom(random.Random(number).randrange(0, 4_000_000))
+        )
+    return card
+
+
+def kill_after(card: Path, places: list[Path], seconds: float) -> None:
+    """Starts an offload, and kills it without warning so long after its first byte was written."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "diadoche.main", *words_of(card, places)],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    while process.poll() is None and not any(path.is_file() for path in places[0].rglob("ABCD*")):
+        time.sleep(0.002)
+    time.sleep(seconds)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+
+
+@pytest.mark.parametrize("moments", [pytest.param(4, id="short"), pytest.param(200, id="long", marks=pytest.mark.long)])
+def test_killed_at_random_moments_every_copy_ends_right(tmp_path: Path, moments: int) -> None:
+    card = card_of(tmp_path)
+    before = snapshot(card)
+    truth = contents(card)
+    dice = random.Random(20)
+    for moment in range(moments):
+        places = [tmp_path / f"{moment}-a", tmp_path / f"{moment}-b"]
+        for _ in range(dice.choice((1, 1, 2))):
+            kill_after(card, places, dice.uniform(0, 0.25))
+            nothing_false(places, truth)
+        done = diadoche(*words_of(card, places))
+        told = json.loads(done.stdout)
+        assert [copy["status"] for copy in told["copies"]] == ["proven", "proven"], done.stderr
+        for copy in told["copies"]:
+            assert contents(Path(copy["root"])) == truth
+            assert diadoche("verify", copy["root"]).returncode == 0
+        for place in places:
+            subprocess.run(["rm", "-r", str(place)], check=True)
+    assert snapshot(card) == before
+
+
+def test_the_day_of_a_card_without_recordings_is_that_of_its_oldest_file(small_card: Path, tmp_path: Path) -> None:
+    os.utime(small_card / "DCIM/100ABCDE/ABCD0001.MP4", (0, 86_400 * 365))
+    diadoche(*words_of(small_card, [tmp_path / "a"]))
+    assert (tmp_path / "a/S/Originals" / date(1971, 1, 1).isoformat()).is_dir()

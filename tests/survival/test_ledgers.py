@@ -1,0 +1,108 @@
+"""The ledger locked, cut off, of another version, gone: nothing is lost that a manifest still tells."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import diadoche
+from tests.snapshots import snapshot
+
+
+def ledger_of(state: Path) -> Path:
+    return next(state.rglob("ledger.sqlite"))
+
+
+@pytest.fixture
+def kept(own_state: Path, drone: Path, tmp_path: Path) -> Path:
+    """A card, offloaded to two places."""
+    done = diadoche("offload", drone, "--to", tmp_path / "a", "--to", tmp_path / "b", "--shoot", "Rock", "--json")
+    assert done.returncode == 0, done.stderr
+    return own_state
+
+
+def known(card: Path) -> dict[str, int]:
+    found: dict[str, int] = json.loads(diadoche("look", card, "--json").stdout)["proven_before"]
+    return found
+
+
+def test_a_ledger_that_is_gone_comes_back_from_the_manifests(
+    kept: Path, drone: Path, camcorder: Path, tmp_path: Path
+) -> None:
+    done = diadoche("offload", camcorder, "--to", tmp_path / "a", "--shoot", "Rock", "--json")
+    assert done.returncode == 0, done.stderr
+    before = {card: known(card) for card in (drone, camcorder)}
+    assert all(each["files"] for each in before.values())
+    copies = snapshot(tmp_path / "a")
+    for file in ledger_of(kept).parent.glob("ledger.sqlite*"):
+        file.unlink()
+    assert known(drone)["files"] == 0
+    done = diadoche("rebuild", tmp_path / "a", tmp_path / "b", "--json")
+    told = json.loads(done.stdout)
+    assert (told["waybills"], told["problems"]) == (2, [])
+    assert {card: known(card) for card in (drone, camcorder)} == before
+    again = json.loads(diadoche("rebuild", tmp_path / "a", tmp_path / "b", "--json").stdout)
+    assert (again["waybills"], again["files"]) == (0, 0)
+    assert snapshot(tmp_path / "a").keys() == copies.keys()
+
+
+def test_a_ledger_cut_off_is_named_and_left(kept: Path, drone: Path, tmp_path: Path) -> None:
+    file = ledger_of(kept)
+    for side in file.parent.glob("ledger.sqlite-*"):
+        side.unlink()
+    data = file.read_bytes()
+    file.write_bytes(data[: len(data) // 3])
+    cut = file.read_bytes()
+    done = diadoche("offload", drone, "--to", tmp_path / "c", "--shoot", "Rock", "--json")
+    assert done.returncode == 1
+    assert "ledger" in done.stderr
+    assert file.read_bytes() == cut
+    file.unlink()
+    for side in file.parent.glob("ledger.sqlite-*"):
+        side.unlink()
+    assert json.loads(diadoche("rebuild", tmp_path / "a", "--json").stdout)["waybills"] == 1
+
+
+def test_a_ledger_of_a_newer_version_is_refused_and_left(kept: Path, drone: Path) -> None:
+    file = ledger_of(kept)
+    with sqlite3.connect(file) as database:
+        database.execute("update alembic_version set version_num = '9999'")
+    done = diadoche("look", drone, "--json")
+    assert done.returncode == 1
+    assert "9999" in done.stderr
+    with sqlite3.connect(file) as database:
+        assert database.execute("select count(*) from waybills").fetchone() == (1,)
+
+
+def test_a_ledger_of_the_first_version_is_brought_up_and_kept_beside(kept: Path, drone: Path) -> None:
+    file = ledger_of(kept)
+    with sqlite3.connect(file) as database:
+        for statement in (
+            "alter table copies drop column disk", "alter table copies drop column disk_words",
+            "alter table copies drop column last_check", "alter table clips drop column shoot_id",
+            "drop table happenings", "drop table remembered", "update alembic_version set version_num = '0001'",
+        ):  # fmt: skip
+            database.execute(statement)
+    database.close()
+    assert known(drone)["files"] == 10
+    assert file.with_name("ledger.sqlite.version-0001").exists()
+    with sqlite3.connect(file) as database:
+        assert database.execute("select version_num from alembic_version").fetchone() == ("0002",)
+
+
+@pytest.mark.long
+def test_a_ledger_that_another_program_holds_is_waited_for_then_named(kept: Path, drone: Path, tmp_path: Path) -> None:
+    holder = sqlite3.connect(ledger_of(kept), isolation_level=None)
+    holder.execute("begin exclusive")
+    # It is waited for half a minute; what is offloaded meanwhile stands with its manifest.
+    copy = diadoche("offload", drone, "--to", tmp_path / "c", "--shoot", "Held", "--json")
+    holder.execute("rollback")
+    holder.close()
+    assert copy.returncode == 1
+    assert "ledger" in copy.stderr
+    shutil.rmtree(tmp_path / "c", ignore_errors=True)
+    assert diadoche("offload", drone, "--to", tmp_path / "c", "--shoot", "Held", "--json").returncode == 0
