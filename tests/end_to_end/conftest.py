@@ -14,8 +14,6 @@ from diadoche.demo.opening import demo_places, demo_settings
 from diadoche.services.shoots import ShootSettings
 from diadoche.ui.application import Application, Opening
 
-TIMEOUT_MS = 90_000
-
 
 @pytest.fixture
 def shoot_folder(tmp_path: Path, demo_cards: dict[str, Path]) -> Path:
@@ -36,10 +34,12 @@ def open_window(
     """Opens the window; a picture is saved where a test fails."""
     opened: list[Application] = []
 
-    def opener(settings: ShootSettings | None = None, pace_bytes_s: int = 6_000_000) -> Application:
+    def opener(
+        settings: ShootSettings | None = None, pace_bytes_s: int = 6_000_000, cards: Path | None = None
+    ) -> Application:
         opening = Opening(
             demo_places(shoot_folder), "Rock", settings or demo_settings(shoot_folder), shoot_folder / "bench",
-            shoot_folder / "cards", pace_bytes_s,
+            cards or shoot_folder / "cards", pace_bytes_s,
         )  # fmt: skip
         application = Application(qapp, opening)
         opened.append(application)

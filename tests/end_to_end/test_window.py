@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QAction, QDropEvent, QImage
+from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.scene import read_number
@@ -18,56 +17,10 @@ from diadoche.screens.cards import NEVER
 from diadoche.screens.marks import Mark
 from diadoche.services.shoots import ShootSettings
 from diadoche.ui.application import Application
-from diadoche.ui.parts import label
-from tests.end_to_end.conftest import TIMEOUT_MS, Opener
+from tests.end_to_end.conftest import Opener
+from tests.end_to_end.driving import choose, click, first, offload, texts, waits
 from tests.outside.public_tools import ffprobe
 from tests.snapshots import snapshot
-
-
-def texts(widget: QWidget) -> list[str]:
-    """Every text that is visible below a widget."""
-    return [part.text() for part in widget.findChildren(type(label())) if part.isVisible() and part.text()]
-
-
-def click(application: Application, qtbot: QtBot, text: str) -> None:
-    """Clicks the button that begins with a text, as soon as it is there and can be used."""
-
-    def found() -> QPushButton | None:
-        buttons = application.window.findChildren(QPushButton)
-        usable = (part for part in buttons if part.isVisible() and part.isEnabled() and part.text().startswith(text))
-        return next(usable, None)
-
-    waits(qtbot, lambda: found() is not None)
-    button = found()
-    assert button is not None
-    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
-
-
-def choose(application: Application, qtbot: QtBot, text: str) -> None:
-    """Chooses what begins with a text from whichever menu has it."""
-
-    def found() -> QAction | None:
-        actions = (action for menu in application.window.findChildren(QMenu) for action in menu.actions())
-        return next((each for each in actions if each.isEnabled() and each.text().startswith(text)), None)
-
-    waits(qtbot, lambda: found() is not None)
-    action = found()
-    assert action is not None
-    action.trigger()
-
-
-def offload(application: Application, qtbot: QtBot) -> None:
-    """The one button, and the glance after it."""
-    click(application, qtbot, "Offload")
-    click(application, qtbot, "Start")
-
-
-def waits(qtbot: QtBot, shown: Callable[[], bool]) -> None:
-    qtbot.waitUntil(shown, timeout=TIMEOUT_MS)
-
-
-def first(application: Application) -> str:
-    return application.window.watch_line.first.text()
 
 
 def put_both_in(application: Application, qtbot: QtBot) -> None:
