@@ -14,6 +14,9 @@ import pytest
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
 from diadoche.demo.make import make_demo
+from tests.mounts import faulty, image, small_card
+
+__all__ = ["faulty", "image", "small_card"]
 
 _CACHE = Path(__file__).parent.parent / "build" / "test-demo"
 

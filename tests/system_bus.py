@@ -48,6 +48,18 @@ def _udev_answers() -> bool:
 
 
 @contextmanager
+def plain_bus(folder: Path) -> Iterator[str]:
+    """The address of a bus of its own with nothing on it; skipped with the reason where that cannot be."""
+    if shutil.which("dbus-daemon") is None:
+        pytest.skip("no bus here: dbus-daemon is missing")
+    socket, config = folder / "bus", folder / "bus.conf"
+    config.write_text(_BUS_CONFIG.format(socket=socket))
+    with _running(["dbus-daemon", "--nofork", f"--config-file={config}"]):
+        wait_until(socket.exists, 10, "the bus")
+        yield f"unix:path={socket}"
+
+
+@contextmanager
 def system_bus(folder: Path) -> Iterator[str]:
     """The address of a bus of its own with UDisks2 on it; skipped with the reason where that cannot be."""
     missing = [name for name in ("dbus-daemon", "losetup", "mkfs.ext4") if shutil.which(name) is None]
@@ -56,13 +68,8 @@ def system_bus(folder: Path) -> Iterator[str]:
         pytest.skip(f"no real disk service here: {', '.join(missing)} missing")
     if os.geteuid() != 0:
         pytest.skip("no real disk service here: loop devices and udevd need the superuser")
-    socket = folder / "bus"
-    config = folder / "bus.conf"
-    config.write_text(_BUS_CONFIG.format(socket=socket))
-    address = f"unix:path={socket}"
     with ExitStack() as stack:
-        stack.enter_context(_running(["dbus-daemon", "--nofork", f"--config-file={config}"]))
-        wait_until(socket.exists, 10, "the bus")
+        address = stack.enter_context(plain_bus(folder))
         if not _udev_answers():
             stack.enter_context(_running([str(_UDEV)]))
             wait_until(_udev_answers, 10, "udevd")

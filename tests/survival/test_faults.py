@@ -20,8 +20,8 @@ from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from diadoche.services.devices.faulty_folder import Faults
+from tests.mounts import Image, Mounter
 from tests.snapshots import contents, snapshot
-from tests.survival.conftest import Image, Mounter
 
 TAKING = Taking("Shoot", date(2026, 6, 14), "Camera")
 

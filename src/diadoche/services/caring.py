@@ -88,6 +88,19 @@ def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
     )
 
 
+def checked_folder(folder: Path) -> Path:
+    """The folder, when it is there.
+
+    Raises:
+        RequestError: it is not.
+    """
+    if not folder.is_dir():
+        raise RequestError(
+            f"There is no folder at {folder}.", path=folder, safe="Nothing was changed.", do="Plug its disk in."
+        )
+    return folder
+
+
 @dataclass(frozen=True, slots=True)
 class LevelRequest:
     """Two places for copies."""
@@ -115,10 +128,11 @@ def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
     """Copies to each of two places what only the other has, and proves it; nothing is deleted or overwritten.
 
     Raises:
+        RequestError: one of the places is not there.
         MediaError: a manifest cannot be read.
         Cancelled: the watch was stopped; what was finished stays.
     """
-    here, there = request.here, request.there
+    here, there = checked_folder(request.here), checked_folder(request.there)
     unlike = compare_places(here, there, watch)
     made: list[CopyOnOutcome] = []
     restored: list[str] = []

@@ -16,7 +16,7 @@ from diadoche.core.offload.mhl import read_history
 from diadoche.core.offload.offload import Copy, KeptFile, OffloadResult
 from diadoche.core.offload.onward import copies_below, copy_tree, take_in
 from diadoche.core.watch import Watch
-from diadoche.services.caring import ORIGINALS
+from diadoche.services.caring import ORIGINALS, checked_folder
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import add_copies, record_offload, waybills
 from diadoche.services.offloading import card_name
@@ -130,11 +130,12 @@ def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
     sure of them today, verify them.
 
     Raises:
+        RequestError: one of the folders is not there.
         Cancelled: the watch was stopped.
     """
     taken: list[TakenIn] = []
     problems: list[Problem] = []
-    for folder in (each.absolute() for each in request.folders):
+    for folder in [checked_folder(each.absolute()) for each in request.folders]:
         for root in copies_below(folder):
             watch.check()
             if shown(str(root)) in request.known:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections.abc import Awaitable, Coroutine
+from contextlib import suppress
 from typing import Any, TypeVar
 
 from dbus_fast import BusType, Message, MessageType
@@ -27,6 +28,7 @@ class BusThread:
 
     def __init__(self) -> None:
         self.loop = asyncio.new_event_loop()
+        self._buses: list[MessageBus] = []
         self._thread = threading.Thread(target=self._run, name="buses", daemon=True)
         self._thread.start()
 
@@ -51,23 +53,32 @@ class BusThread:
         """Starts a coroutine and does not wait for it."""
         asyncio.run_coroutine_threadsafe(work, self.loop)
 
+    async def connected(self, bus_type: BusType, address: str | None = None) -> MessageBus:
+        """A connection to a bus, which is closed with this.
+
+        Raises:
+            BusError: there is no such bus.
+        """
+        try:
+            bus = await MessageBus(bus_address=address, bus_type=bus_type, negotiate_unix_fd=True).connect()
+        except (OSError, DBusError, ValueError, EOFError, ConnectionError) as error:
+            raise BusError(f"There is no {bus_type.name.lower()} bus: {error}.", do="Nothing is needed.") from error
+        self._buses.append(bus)
+        return bus
+
+    async def _disconnect(self) -> None:
+        for bus in self._buses:
+            bus.disconnect()
+        # One turn of the loop each for the sockets to close.
+        await asyncio.sleep(0.02)
+
     def close(self) -> None:
-        """Ends the loop."""
+        """Closes every connection and ends the loop."""
+        with suppress(BusError):
+            self.wait_for(self._disconnect())
         self.loop.call_soon_threadsafe(self.loop.stop)
         self._thread.join()
         self.loop.close()
-
-
-async def connected(bus_type: BusType, address: str | None = None) -> MessageBus:
-    """A connection to a bus.
-
-    Raises:
-        BusError: there is no such bus.
-    """
-    try:
-        return await MessageBus(bus_address=address, bus_type=bus_type, negotiate_unix_fd=True).connect()
-    except (OSError, DBusError, ValueError, EOFError, ConnectionError) as error:
-        raise BusError(f"There is no {bus_type.name.lower()} bus: {error}.", do="Nothing is needed.") from error
 
 
 async def call(

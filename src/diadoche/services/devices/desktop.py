@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dbus_fast import BusType, Variant
 from dbus_fast.aio.message_bus import MessageBus
 
-from diadoche.services.devices.buses import BusError, BusThread, call, connected
+from diadoche.services.devices.buses import BusError, BusThread, call
 
 _LOGIN = "org.freedesktop.login1"
 _NOTIFY = "org.freedesktop.Notifications"
@@ -40,7 +40,7 @@ class SleepLock:
 
     async def _take(self) -> None:
         try:
-            self._bus = self._bus or await connected(BusType.SYSTEM, self._address)
+            self._bus = self._bus or await self._buses.connected(BusType.SYSTEM, self._address)
             answer = await call(
                 self._bus, _LOGIN, "/org/freedesktop/login1", f"{_LOGIN}.Manager", "Inhibit", "ssss",
                 "sleep", "Diadoche", "A card is being read.", "block",
@@ -68,7 +68,7 @@ class Notices:
 
     async def _show(self, title: str, text: str) -> None:
         try:
-            self._bus = self._bus or await connected(BusType.SESSION, self._address)
+            self._bus = self._bus or await self._buses.connected(BusType.SESSION, self._address)
             await call(
                 self._bus, _NOTIFY, "/org/freedesktop/Notifications", _NOTIFY, "Notify", "susssasa{sv}i",
                 "Diadoche", 0, "", title, text, [], {"urgency": Variant("y", 1)}, -1,

@@ -17,7 +17,7 @@ from dbus_fast.aio.message_bus import MessageBus
 
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import RequestError
-from diadoche.services.devices.buses import PROPERTIES, BusError, BusThread, call, connected, listen
+from diadoche.services.devices.buses import PROPERTIES, BusError, BusThread, call, listen
 from diadoche.services.devices.disk_watch import Medium, PulledOut, PutIn
 
 SERVICE = "org.freedesktop.UDisks2"
@@ -69,7 +69,7 @@ class UdisksWatch:
         self._bus: MessageBus = buses.wait_for(self._connect(address))
 
     async def _connect(self, address: str | None) -> MessageBus:
-        bus = await connected(BusType.SYSTEM, address)
+        bus = await self._buses.connected(BusType.SYSTEM, address)
         await call(bus, SERVICE, _TOP, _MANAGER, "GetManagedObjects")
         return bus
 

@@ -1,0 +1,146 @@
+"""Which disk a folder is on, and what its filesystem holds: by real mounts, and by tables written by hand."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.cards.tree import FileEntry
+from diadoche.core.disks import UNKNOWN_DISK, Disk, Limits, disk_of, limits_of, mount_of, mounts, standing_part
+from diadoche.core.offload.preflight import advice, gone, hindrance
+from tests.mounts import Image
+
+
+def test_the_table_of_mounts_is_read_as_the_kernel_writes_it(tmp_path: Path) -> None:
+    """Lines as proc(5) shows them: optional fields before the dash, octal escapes in names."""
+    table = tmp_path / "mountinfo"
+    table.write_text(
+        "36 35 98:0 / /mnt/card\\040one rw,noatime master:1 shared:2 - vfat /dev/sdb1 rw,errors=remount-ro\n"
+        "37 35 0:45 / /mnt/share ro - cifs //nas/video\\040pool ro,vers=3\n"
+        "nonsense\n"
+    )
+    one, share = mounts(table)
+    assert (one.point, one.kind, one.source, one.read_only) == (Path("/mnt/card one"), "vfat", "/dev/sdb1", False)
+    assert (share.point, share.source, share.read_only) == (Path("/mnt/share"), "//nas/video pool", True)
+
+
+def test_the_innermost_and_latest_mount_counts(tmp_path: Path) -> None:
+    table = tmp_path / "mountinfo"
+    inner = tmp_path / "inner"
+    inner.mkdir()
+    table.write_text(
+        f"1 0 8:1 / / rw - ext4 /dev/sda1 rw\n2 1 8:2 / {inner} rw - ext4 /dev/sda2 rw\n"
+        f"3 2 8:3 / {inner} rw - exfat /dev/sdb1 rw\n"
+    )
+    found = mount_of(inner / "not/yet/there", mounts(table))
+    assert found is not None
+    assert found.kind == "exfat"
+
+
+def test_a_loop_image_is_on_the_disk_of_its_file(image: Image, tmp_path: Path) -> None:
+    """Two places that look apart, and are lost together."""
+    under, inside = disk_of(tmp_path), disk_of(image.point)
+    assert inside.key == under.key
+    assert mount_of(image.point / "deep/er") is not None
+    assert limits_of(image.point) == Limits("ext4")
+    told = advice([tmp_path / "a", image.point / "b"], [under, inside], lambda _place: 0)
+    assert any("together they count as one copy" in each.what for each in told)
+
+
+def test_memory_is_a_disk_of_its_own(small_disk: Path) -> None:
+    assert disk_of(small_disk).kind == "memory"
+    assert disk_of(small_disk / "not there yet").key == "memory"
+
+
+def test_servers_and_unknown_disks() -> None:
+    assert UNKNOWN_DISK.kind == "unknown"
+    told = advice([Path("/a"), Path("/b")], [UNKNOWN_DISK, UNKNOWN_DISK], lambda _place: 0)
+    assert "may be on the same disk" in told[0].what
+
+
+def _sysfs(folder: Path, entries: dict[str, dict[str, str]], devices: dict[str, str]) -> Path:
+    for name, files in entries.items():
+        for file, text in files.items():
+            path = folder / "block" / name / file
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text)
+    (folder / "dev/block").mkdir(parents=True)
+    for number, name in devices.items():
+        (folder / "dev/block" / number).symlink_to(folder / "block" / name)
+    (folder / "class/block").mkdir(parents=True)
+    for name in entries:
+        link = folder / "class/block" / name.rpartition("/")[2]
+        if not link.exists():
+            link.symlink_to(folder / "block" / name)
+    return folder
+
+
+def test_a_partition_is_on_its_whole_disk_with_the_models_name(tmp_path: Path) -> None:
+    here = tmp_path.stat().st_dev
+    number = f"{os.major(here)}:{os.minor(here)}"
+    sys = _sysfs(
+        tmp_path / "sys",
+        {
+            "sdx": {"device/model": "Shuttle 4T  \n", "device/wwid": "naa.5000\n", "dev": "8:0"},
+            "sdx/sdx1": {"partition": "1", "dev": number},
+        },
+        {number: "sdx/sdx1"},
+    )
+    if mount_of(tmp_path) is None:
+        pytest.skip("this folder's mount is not in the kernel's table")
+    found = disk_of(tmp_path, sys)
+    assert (found.key, found.kind) == ("disk:naa.5000", "disk")
+    assert found.words == "the disk Shuttle 4T (sdx)"
+
+
+@pytest.mark.parametrize(
+    ("limits", "path", "size", "why"),
+    [
+        (Limits("FAT32", 4_294_967_295), "a.mov", 4_294_967_295, ""),
+        (Limits("FAT32", 4_294_967_295), "a.mov", 4_294_967_296, "larger than FAT32"),
+        (Limits("exFAT", plain_names=True), "a/b?.mov", 1, "a name that exFAT cannot hold"),
+        (Limits("exFAT", plain_names=True), "a/b ", 1, "a name that exFAT cannot hold"),
+        (Limits("exFAT", plain_names=True), "ok/.hidden", 1, ""),
+        (Limits("ext4"), 'any?"*', 1, ""),
+    ],
+)
+def test_limits(limits: Limits, path: str, size: int, why: str) -> None:
+    assert why in limits.refuses(path, size)
+    assert bool(why) == bool(limits.refuses(path, size))
+
+
+def test_what_hinders_is_found_before_the_first_byte(tmp_path: Path, small_disk: Path, read_only_disk: Path) -> None:
+    files = [FileEntry("A.MOV", 5_000_000_000, 0)]
+    fat = Limits("FAT32", 4_294_967_295)
+    assert hindrance(tmp_path, [], Limits(""), 0, 0) is None
+    for place, limits, needed, also, word in (
+        (tmp_path, fat, 0, 0, "larger than FAT32"),
+        (small_disk, Limits(""), 7_000_000, 0, "this card needs 7.0 MB"),
+        (small_disk, Limits(""), 1_000_000, 6_000_000, "6.0 MB more is to come"),
+        (read_only_disk / "new", Limits(""), 0, 0, "cannot be written to"),
+    ):
+        problem = hindrance(place, files, limits, needed, also)
+        assert problem is not None
+        assert word in problem.what
+
+
+def test_a_place_whose_disk_is_not_plugged_in_is_not_the_system_disk() -> None:
+    system, other = Disk("disk:sys", "disk", "the disk sys", system=True), Disk("disk:b", "disk", "the disk b")
+    problem = gone(Path("/media/shuttle"), system, "disk:shuttle")
+    assert problem is not None
+    assert "not plugged in" in problem.what
+    assert gone(Path("/media/shuttle"), other, "disk:shuttle") is None
+    assert gone(Path("/home/x"), system, "disk:sys") is None
+    assert gone(Path("/home/x"), system, "") is None
+
+
+def test_the_system_disk_is_advised_against() -> None:
+    told = advice([Path("/a")], [Disk("d", "disk", "the disk d", system=True)], lambda _place: 3)
+    assert "runs from" in told[0].what
+    assert "3 names" in told[1].what
+
+
+def test_the_standing_part_of_a_path(tmp_path: Path) -> None:
+    assert standing_part(tmp_path / "x/y/z") == tmp_path
