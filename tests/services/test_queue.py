@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,13 +11,25 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from diadoche.core.watch import Progress
 from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.looking import LookRequest
 from diadoche.services.offloading import OffloadRequest
 from diadoche.services.queue.runner import Job, Runner
-from diadoche.services.queue.states import Added, Ended, QueueState, RetryAsked, StartWork, State, StopAsked, StopWork
+from diadoche.services.queue.states import (
+    Added,
+    Ended,
+    FirstAsked,
+    QueueState,
+    RetryAsked,
+    StartWork,
+    State,
+    StopAsked,
+    StopWork,
+)
 from diadoche.services.shoots import open_shoot
+from tests.system_bus import wait_until
 
 
 def test_one_at_a_time_of_a_resource_and_offloads_first() -> None:
@@ -170,3 +183,41 @@ def test_unfinished_jobs_go_on_at_the_next_start(ledger: Ledger, told: Told, dro
     job = again.wait_for(number, State.DONE)
     assert job.result.result.copies[0].status == "proven"
     second.close()
+
+
+def test_what_is_asked_for_first_is_the_next_one() -> None:
+    queue = QueueState({"encode": 1})
+    for number in range(1, 5):
+        queue.handle(Added(number, "encode", 2))
+    assert queue.handle(FirstAsked(4)) == []
+    assert queue.handle(FirstAsked(1)) == []
+    assert queue.handle(Ended(1, State.DONE)) == [StartWork(4)]
+    assert queue.handle(Ended(4, State.DONE)) == [StartWork(2)]
+
+
+def test_a_running_job_is_paused_goes_on_and_says_when_it_stands_still(
+    ledger: Ledger, told: Told, drone: Path, tmp_path: Path
+) -> None:
+    runner = Runner(ledger, ALL_KINDS, told, lambda _job: None)
+    shoot = open_shoot(ledger, "Rock")
+    request = OffloadRequest(drone, (tmp_path / "a",), shoot.id, shoot.name, pace_bytes_s=1_500_000, try_copy=False)
+    number = runner.add("offload", "Offload", "card:x", request)
+    try:
+        wait_until(lambda: (runner.progress(number) or Progress(0, 1)).percent > 5, 30, "some progress")
+        runner.pause(number, paused=True)
+        assert runner.is_paused(number)
+        assert runner.still_for_s(number) == 0.0
+        wait_until(lambda: _stands_still(runner, number), 10, "standing still")
+        runner.pause(number, paused=False)
+        assert not runner.is_paused(number)
+        wait_until(lambda: runner.jobs()[0].state is State.DONE, 60, "the end")
+        assert runner.progress(number) is None
+    finally:
+        runner.close()
+    assert runner.jobs()[0].result.result.copies[0].status == "proven"
+
+
+def _stands_still(runner: Runner, number: int) -> bool:
+    before = runner.progress(number)
+    time.sleep(0.4)
+    return runner.progress(number) == before

@@ -40,6 +40,8 @@ from diadoche.services.wire import from_text, to_text
 # Two cores: one conversion at a time uses both; looking and identifying are short.
 LIMITS = {"look": 2, "facts": 1, "encode": 1}
 _PATIENCE_S = 10.0
+_KILLED_S = 3.0
+_CLOSING_S = 20.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,8 +198,9 @@ class Runner:
             running = list(self._running.values())
             for each in running:
                 _say(each.process, "stop")
+        until_s = time.monotonic() + _CLOSING_S
         for thread in list(self._threads):
-            thread.join(timeout=30)
+            thread.join(timeout=max(0.0, until_s - time.monotonic()))
         for each in running:
             if each.process.poll() is None:
                 each.process.kill()
@@ -210,9 +213,18 @@ class Runner:
                 running = self._running.get(instruction.number)
                 if running is not None:
                     _say(running.process, "stop")
-                    timer = threading.Timer(_PATIENCE_S, _kill, (running.process,))
-                    timer.daemon = True
-                    timer.start()
+                    _later(_PATIENCE_S, self._kill, instruction.number, running)
+
+    def _kill(self, number: int, running: _Running) -> None:
+        """Ends what did not stop when asked: a reader that hangs holds its process in one read."""
+        if running.process.poll() is None:
+            running.process.kill()
+            _later(_KILLED_S, self._give_up, number, running)
+
+    def _give_up(self, number: int, running: _Running) -> None:
+        """The system itself cannot end a process while a device owes it an answer; nobody waits for that here."""
+        if running.process.poll() is None and self._running.get(number) is running:
+            self._end(number, State.FAILED, None, _hangs(self._jobs[number].title), running)
 
     def _start(self, number: int) -> None:
         if self._closing:
@@ -230,19 +242,21 @@ class Runner:
         assert process.stdin is not None
         process.stdin.write(json.dumps({"kind": job.kind, "request": to_text(job.request)}) + "\n")
         process.stdin.flush()
-        self._running[number] = _Running(process)
+        running = _Running(process)
+        self._running[number] = running
         self._follow(number)
-        thread = threading.Thread(target=self._listen, args=(number, process), name=f"job {number}", daemon=True)
+        thread = threading.Thread(target=self._listen, args=(number, running), name=f"job {number}", daemon=True)
         self._threads.append(thread)
         thread.start()
 
-    def _listen(self, number: int, process: subprocess.Popen[str]) -> None:
+    def _listen(self, number: int, running: _Running) -> None:
+        process = running.process
         state, result, problem = State.FAILED, None, _died(self._jobs[number].title)
         assert process.stdout is not None
         for line in process.stdout:
             message = json.loads(line)
             if "progress" in message:
-                running, progress = self._running[number], _progress(message["progress"])
+                progress = _progress(message["progress"])
                 if progress.done != running.progress.done:
                     running.moved_s = time.monotonic()
                 running.progress = progress
@@ -259,10 +273,13 @@ class Runner:
         for pipe in (process.stdin, process.stdout):
             if pipe is not None:
                 pipe.close()
-        self._end(number, state, result, problem if state is State.FAILED else None)
+        self._end(number, state, result, problem if state is State.FAILED else None, running)
 
-    def _end(self, number: int, state: State, result: Any, problem: Problem | None) -> None:
+    def _end(self, number: int, state: State, result: Any, problem: Problem | None, running: _Running) -> None:
         if self._closing and state is not State.DONE:
+            return
+        if self._running.get(number) is not running:
+            # It was given up before, and has died at last.
             return
         job = replace(self._jobs[number], result=result, problem=problem, ended=datetime.now(UTC), state=state)
         if state is State.DONE:
@@ -290,10 +307,10 @@ class Runner:
         self._told(job)
 
 
-def _kill(process: subprocess.Popen[str]) -> None:
-    """Ends what did not stop when asked: a reader that hangs holds its process in one read."""
-    if process.poll() is None:
-        process.kill()
+def _later(seconds: float, doing: Callable[[int, _Running], None], number: int, running: _Running) -> None:
+    timer = threading.Timer(seconds, doing, (number, running))
+    timer.daemon = True
+    timer.start()
 
 
 def _say(process: subprocess.Popen[str], word: str) -> None:
@@ -308,6 +325,15 @@ def _say(process: subprocess.Popen[str], word: str) -> None:
 
 def _progress(value: dict[str, Any]) -> Progress:
     return Progress(value["done"], value["total"], value["note"], tuple(Part(**part) for part in value["parts"]))
+
+
+def _hangs(title: str) -> Problem:
+    return Problem(
+        f"{title}: it could not be stopped, its reader or disk does not answer.",
+        "",
+        "Originals and finished copies are untouched.",
+        "Pull the card out and try another reader or cable; it goes on where it stopped.",
+    )
 
 
 def _died(title: str) -> Problem:

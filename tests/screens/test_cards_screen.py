@@ -1,0 +1,234 @@
+"""The crossing board's rules: pause, unattended, known cards, drops, shoots, and what the desktop is told."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.errors import Problem
+from diadoche.core.watch import Watch
+from diadoche.screens.attendant import Attendant
+from diadoche.screens.marks import Mark
+from diadoche.screens.results import done_words, format_words
+from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.looking import LookRequest, perform_look
+from diadoche.services.offloading import perform_offload
+from diadoche.services.queue.states import State
+from diadoche.services.station import Stage
+from tests.screens.scene import Scene
+
+
+def test_pause_and_go_on_are_offered_while_it_crosses(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    assert not scene.desk.cards.rows()[0].can_pause
+    scene.desk.cards.offload(key)
+    scene.tell(scene.runner.last("offload"), State.RUNNING)
+    assert scene.desk.cards.rows()[0].can_pause
+    scene.desk.cards.pause(key, paused=True)
+    row = scene.desk.cards.rows()[0]
+    assert (row.can_pause, row.can_resume) == (False, True)
+    assert row.kept.startswith("Paused.")
+    # A card that is paused is still in use.
+    assert row.may_come_out == "Leave it in"
+    assert scene.desk.watch_line().mark is Mark.UNDER_WAY
+    scene.desk.cards.pause(key, paused=False)
+    assert scene.desk.cards.rows()[0].can_pause
+
+
+def test_a_reader_that_gives_nothing_is_named(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    scene.runner.still_s[job.number] = 42.0
+    row = scene.desk.cards.rows()[0]
+    assert row.remark == "Nothing has come from Reader 1 for 42 s."
+    assert "another reader" in row.advice
+
+
+def test_unattended_starts_a_card_that_goes_in_and_asks_nothing(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path, unattended=True)
+    try:
+        scene.listed(drone)
+        assert scene.station.cards["r1"].stage is Stage.WAITING
+        assert scene.desk.watch_line().first == "Leave the card in."
+        scene.carried_out()
+        assert scene.desk.watch_line().first == "The card can come out."
+        scene.station.pulled_out("r1")
+        scene.listed(drone)
+        # All of it is proven by names, sizes and times: it is read to be sure, not copied again.
+        assert scene.station.cards["r1"].stage is Stage.COMPARING
+        scene.carried_out("recognise")
+        assert scene.station.cards["r1"].stage is Stage.PROVEN
+        assert [job.kind for job in scene.runner.added].count("offload") == 1
+    finally:
+        scene.ledger.close()
+
+
+def test_unattended_leaves_folders_alone_and_can_be_switched(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path)
+    try:
+        assert not scene.desk.cards.unattended
+        scene.desk.cards.set_unattended(True)
+        assert scene.desk.cards.unattended
+        scene.desk.cards.open_folder(drone)
+        scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+        assert scene.station.cards[str(drone)].stage is Stage.LISTED
+    finally:
+        scene.ledger.close()
+
+
+def test_a_card_with_another_content_under_the_same_names_is_not_called_kept(
+    scene: Scene, drone: Path, tmp_path: Path
+) -> None:
+    scene.station.pulled_out(scene.offloaded(drone))
+    twin = tmp_path / "twin/Drone"
+    shutil.copytree(drone, twin)
+    victim = twin / "DCIM/100DRONE/DRON0001.MP4"
+    info, data = victim.stat(), bytearray(victim.read_bytes())
+    data[9000] ^= 1
+    victim.write_bytes(data)
+    os.utime(victim, ns=(info.st_atime_ns, info.st_mtime_ns))
+    key = scene.listed(twin)
+    assert scene.desk.cards.rows()[0].can_recognise
+    assert "not read again" in scene.desk.watch_line().second
+    assert scene.desk.watch_line().mark is Mark.EXPECTED
+    scene.desk.cards.recognise(key)
+    assert scene.desk.watch_line().first == "Leave the card in."
+    scene.carried_out("recognise")
+    row = scene.desk.cards.rows()[0]
+    assert "another content" in row.remark
+    assert row.mark is not Mark.PROVEN
+    assert row.can_offload
+
+
+def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    outcome = perform_offload(job.request, Watch())
+    lost = Path(outcome.result.copies[1].root)
+    (lost / "DCIM/100DRONE/DRON0001.MP4").unlink()
+    for manifest in (lost / "ascmhl").iterdir():
+        manifest.unlink()
+    (lost / "ascmhl").rmdir()
+    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status="failed"))
+    scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=copies, whole=True)))
+    row = scene.desk.cards.rows()[0]
+    assert (row.mark, row.can_complete) == (Mark.PROBLEM, True)
+    scene.station.complete(key)
+    request = scene.runner.last("copy on").request
+    assert request.root == Path(copies[0].root)
+    scene.carried_out("copy on")
+    row = scene.desk.cards.rows()[0]
+    assert row.mark is Mark.PROVEN
+    assert row.advice == "The camera may format it: it is on 2 disks."
+    assert scene.desk.ledger.entries[0].proven == 2
+
+
+def test_a_drop_says_how_many_came_and_what_was_refused(scene: Scene, drone: Path, tmp_path: Path) -> None:
+    place = tmp_path / "A"
+    place.mkdir()
+    words = scene.desk.cards.dropped([drone / "DCIM", drone / "DCIM/100DRONE/DRON0001.MP4", tmp_path / "no", place])
+    assert words == "2 folders came. Refused: no is not there; A holds a place for copies."
+    assert len(scene.station.cards) == 2
+    assert scene.desk.cards.earlier_sources()[0] == str(drone / "DCIM/100DRONE")
+    assert scene.desk.cards.dropped([]) == "Nothing came."
+
+
+def test_a_disk_that_copies_go_to_is_no_card(scene: Scene, tmp_path: Path) -> None:
+    scene.station.put_in(Medium("m", tmp_path, "Shuttle", "usb"))
+    assert scene.station.cards == {}
+
+
+def test_letting_out_is_offered_only_when_nothing_reads(scene: Scene, drone: Path) -> None:
+    asked: list[str] = []
+    scene.desk.cards.let_out = asked.append
+    key = scene.listed(drone)
+    assert scene.desk.cards.rows()[0].can_eject
+    scene.desk.cards.offload(key)
+    assert not scene.desk.cards.rows()[0].can_eject
+    scene.desk.cards.eject(key)
+    assert asked == []
+    scene.carried_out()
+    scene.desk.cards.eject(key)
+    assert asked == [key]
+
+
+def test_a_new_shoot_starts_with_the_settings_of_this_one(scene: Scene, drone: Path) -> None:
+    cards = scene.desk.cards
+    cards.set_unattended(True)
+    assert cards.go_to_shoot(" ") == "A shoot needs a name."
+    assert cards.go_to_shoot("Day 2") == ""
+    assert (cards.shoot_name, cards.unattended) == ("Day 2", True)
+    cards.set_unattended(False)
+    assert [shoot.name for shoot in cards.shoots()] == ["Day 2", "Rock"]
+    key = scene.listed(drone)
+    cards.offload(key)
+    assert "being read" in cards.go_to_shoot("Rock")
+    assert cards.shoot_name == "Day 2"
+    scene.carried_out()
+    assert cards.go_to_shoot("Rock") == ""
+    assert cards.unattended
+    assert scene.desk.footage.clips == []
+
+
+class Told:
+    def __init__(self, scene: Scene) -> None:
+        self.held: list[bool] = []
+        self.shown: list[tuple[str, str]] = []
+        Attendant(scene.station, hold=self.held.append, show=lambda title, text: self.shown.append((title, text)))
+
+
+def test_the_desktop_is_told_of_a_card_and_of_its_end_once(scene: Scene, drone: Path) -> None:
+    told = Told(scene)
+    scene.offloaded(drone)
+    assert told.held[0] is True
+    assert told.held[-1] is False
+    first_false = told.held.index(False)
+    assert set(told.held[:first_false]) == {True}
+    titles = [title for title, _text in told.shown]
+    assert titles == ["Drone is in", "Drone: 2 of 2 copies proven"]
+    text = told.shown[1][1]
+    for words in ("3 clips", "10 files", "4.1 MB", "Filmed 14 June 2026"):
+        assert words in text
+    scene.station.change_shoot(scene.station.shoot)
+    assert len(told.shown) == 2
+
+
+def test_a_card_pulled_too_early_is_told(scene: Scene, drone: Path) -> None:
+    told = Told(scene)
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    scene.station.pulled_out(key)
+    assert told.held[-1] is False
+    assert told.shown[-1][0] == "Drone was pulled out while it was being read."
+
+
+def test_the_words_of_formatting_follow_the_disks(scene: Scene, drone: Path) -> None:
+    key = scene.offloaded(drone)
+    card = scene.station.cards[key]
+    assert format_words(card, 2) == "The camera may format it: it is on 2 disks."
+    assert format_words(card, 3) == "Not to be formatted yet: it is on 2 disks, the shoot wants 3."
+    assert format_words(replace(card, stage=Stage.PARTLY), 2) == ""
+    remark = replace(card, problem=Problem("The last picture does not decode.", "", "", ""))
+    assert done_words(remark)[1].endswith("The last picture does not decode.")
+
+
+@pytest.mark.parametrize("kind", ["put in", "begun", "proven"])
+def test_what_happened_can_be_read_in_order(scene: Scene, drone: Path, kind: str) -> None:
+    scene.offloaded(drone)
+    ledger = scene.desk.ledger
+    kinds = [each.kind for each in ledger.happened]
+    assert kinds == ["proven", "begun", "put in"]
+    assert kind in kinds
+    assert ledger.unread() == 3
+    assert ledger.summary() == "3 new in the log"
+    ledger.read_all()
+    assert ledger.unread() == 0
+    assert ledger.summary() == "1 waybill"
