@@ -2,7 +2,8 @@
 
 The step is the name of a function of the application. Nothing of the application is changed: the interpreter's own
 profiling hook tells when the step is reached. A process that has loaded everything forks one child for each run.
-Each line on standard input asks for one: step, how often it is reached, `call` or `return`, and the words.
+Each line on standard input asks for one: step, how often it is reached, `call` or `return`, and the words; without a
+step the child is killed from outside, so many milliseconds after it began.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from types import FrameType
 from typing import Any
 
@@ -53,6 +55,8 @@ def _run_until(step: str, times: int, moment: str, words: list[str]) -> None:
                     os.kill(os.getpid(), signal.SIGKILL)
 
     sys.argv = ["diadoche", *words]
+    if not step:
+        run()
     threading.setprofile(follow)
     sys.setprofile(follow)
     run()
@@ -74,6 +78,10 @@ def main() -> None:
             except SystemExit as end:
                 os._exit(int(end.code or 0))
             os._exit(0)
+        step, times, _moment, _words = json.loads(line)
+        if not step:
+            time.sleep(times / 1000)
+            os.kill(child, signal.SIGKILL)
         _pid, status = os.waitpid(child, 0)
         print(os.waitstatus_to_exitcode(status), flush=True)  # noqa: T201  # the answer
 

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import os
 import random
+import shutil
 import signal
-import subprocess
-import sys
-import time
 from collections.abc import Iterator
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -129,49 +126,41 @@ def test_a_proof_that_was_killed_is_redone_whole(kills: Kills, small_card: Path,
     assert contents(Path(done.copies[0].root)) == contents(small_card)
 
 
-def card_of(folder: Path) -> Path:
-    card = folder / "card"
+@pytest.fixture
+def long_card(tmp_path: Path) -> Path:
+    """A card that takes about a second, with files that are copied alone and in packs."""
+    card = tmp_path / "card"
     (card / "DCIM/100ABCDE").mkdir(parents=True)
-    for number in range(1, 40):
-        (card / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(
-            os.urandom(random.Random(number).randrange(0, 4_000_000))
-        )
+    dice = random.Random(5)
+    for number in range(1, 60):
+        size = dice.choice((0, 900, 60_000, 500_000, 3_000_000))
+        (card / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(dice.randbytes(size))
     return card
 
 
-def kill_after(card: Path, places: list[Path], seconds: float) -> None:
-    """Starts an offload, and kills it without warning so long after its first byte was written."""
-    process = subprocess.Popen(
-        [sys.executable, "-m", "diadoche.main", *words_of(card, places)],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
-    while process.poll() is None and not any(path.is_file() for path in places[0].rglob("ABCD*")):
-        time.sleep(0.002)
-    time.sleep(seconds)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
-
-
-@pytest.mark.parametrize("moments", [pytest.param(4, id="short"), pytest.param(200, id="long", marks=pytest.mark.long)])
-def test_killed_at_random_moments_every_copy_ends_right(tmp_path: Path, moments: int) -> None:
-    card = card_of(tmp_path)
-    before = snapshot(card)
-    truth = contents(card)
+@pytest.mark.parametrize("moments", [pytest.param(8, id="part"), pytest.param(200, id="long", marks=pytest.mark.long)])
+def test_killed_at_random_moments_every_copy_ends_right(
+    kills: Kills, long_card: Path, tmp_path: Path, moments: int
+) -> None:
+    before, truth = snapshot(long_card), contents(long_card)
     dice = random.Random(20)
+    killed = 0
     for moment in range(moments):
         places = [tmp_path / f"{moment}-a", tmp_path / f"{moment}-b"]
-        for _ in range(dice.choice((1, 1, 2))):
-            kill_after(card, places, dice.uniform(0, 0.25))
+        for _ in range(dice.choice((1, 1, 2, 3))):
+            code = kills.run("", dice.randrange(50, 1_000), "", words_of(long_card, places))
+            killed += code == -signal.SIGKILL
             nothing_false(places, truth)
-        done = diadoche(*words_of(card, places))
-        told = json.loads(done.stdout)
-        assert [copy["status"] for copy in told["copies"]] == ["proven", "proven"], done.stderr
-        for copy in told["copies"]:
-            assert contents(Path(copy["root"])) == truth
-            assert diadoche("verify", copy["root"]).returncode == 0
+        done = resumed(long_card, places)
+        assert [copy.status for copy in done.copies] == ["proven", "proven"], moment
+        for copy in done.copies:
+            assert contents(Path(copy.root)) == truth, moment
+            assert verify(Path(copy.root), Watch()).clean, moment
+            assert not list(Path(copy.root).rglob(f"*{PART_SUFFIX}*")), moment
         for place in places:
-            subprocess.run(["rm", "-r", str(place)], check=True)
-    assert snapshot(card) == before
+            shutil.rmtree(place)
+    assert snapshot(long_card) == before
+    assert killed >= moments
 
 
 def test_the_day_of_a_card_without_recordings_is_that_of_its_oldest_file(small_card: Path, tmp_path: Path) -> None:
