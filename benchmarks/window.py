@@ -16,8 +16,8 @@ from benchmarks.measuring import Row
 from benchmarks.offloads import card_of
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.services.card_in import Stage
 from diadoche.services.converting import MakeRequest
-from diadoche.services.station import Stage
 from diadoche.ui.application import Application, Opening
 
 _TICK_MS = 10

@@ -14,11 +14,11 @@ from diadoche.core.watch import Watch
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import done_words, format_words
+from diadoche.services.card_in import Stage
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.offloading import perform_offload
 from diadoche.services.queue.states import State
-from diadoche.services.station import Stage
 from tests.screens.scene import Scene
 
 

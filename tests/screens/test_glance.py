@@ -10,11 +10,11 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.watch import Watch
+from diadoche.services.card_in import CameraSettings, CardChoices, Stage
 from diadoche.services.ledger.waybills import kept_clips
 from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.queue.states import State
 from diadoche.services.shoots import open_shoot
-from diadoche.services.station import CameraSettings, CardChoices, Stage
 from tests.screens.scene import Scene
 
 
@@ -203,3 +203,36 @@ def test_the_room_that_waiting_cards_take_is_counted(scene: Scene, drone: Path, 
     assert scene.station.request_for("r2").coming_bytes == size
     scene.tell(scene.runner.last("offload"), State.RUNNING)
     assert perform_look(LookRequest(drone), Watch()).tree.size_bytes == size
+
+
+def test_pictures_of_clips_are_looked_at_before_and_copying_ends_that(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    screen = scene.desk.cards.glance
+    screen.begin()
+    # The card is read for them, and the window says so.
+    assert scene.station.cards[key].stage is Stage.PICTURING
+    assert scene.desk.watch_line().first == "Leave the card in."
+    assert scene.desk.cards.rows()[0].may_come_out == "Leave it in"
+    assert [clip.picture for clip in screen.glance().cards[0].clips] == [b"", b"", b""]
+    scene.carried_out("pictures")
+    clips = screen.glance().cards[0].clips
+    assert (clips[0].name, clips[0].picture[:2]) == ("DRON0001", b"\xff\xd8")
+    assert clips[0].length
+    assert clips[0].began.startswith("14 June 2026")
+    assert scene.desk.watch_line().first == "It is not being read."
+    screen.begin()
+    assert [job.kind for job in scene.runner.added].count("pictures") == 1
+
+
+def test_an_offload_does_not_wait_for_pictures(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    screen = scene.desk.cards.glance
+    screen.begin()
+    looking = scene.runner.last("pictures")
+    screen.start()
+    assert scene.runner.stopped == [looking.number]
+    assert scene.station.cards[key].stage is Stage.WAITING
+    scene.tell(looking, State.STOPPED)
+    assert scene.station.cards[key].stage is Stage.WAITING
+    scene.carried_out()
+    assert scene.station.cards[key].stage is Stage.PROVEN

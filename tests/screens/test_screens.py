@@ -14,12 +14,12 @@ from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
+from diadoche.services.card_in import CardIn, Stage
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.identifying import perform_identify
 from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.offloading import perform_offload
 from diadoche.services.queue.states import State
-from diadoche.services.station import CardIn, Stage
 from tests.screens.scene import Scene
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from diadoche.screens.results import done_words
-from diadoche.services.station import FOLDER_READER, CardIn, Station
+from diadoche.services.card_in import FOLDER_READER, CardIn
+from diadoche.services.station import Station
 
 
 class Attendant:

@@ -16,12 +16,13 @@ from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import format_words, numbers
 from diadoche.screens.watch_line import WatchLine, watch_line
+from diadoche.services.card_in import FOLDER_READER, CardIn, Stage, can_dismiss, can_recognise
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.shoots import Shoot, all_shoots, change_shoot, open_shoot
-from diadoche.services.station import FOLDER_READER, CardIn, Stage, Station, can_dismiss, can_recognise
+from diadoche.services.station import Station
 
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 _RATE_OVER_S = 5.0
@@ -425,7 +426,7 @@ def _contents(card: CardIn) -> str:
     if card.card.stills:
         parts.append(count_text(len(card.card.stills), "still"))
     known = card.familiar
-    if known is not None and known.files and card.stage is Stage.LISTED:
+    if known is not None and known.files and card.stage in {Stage.LISTED, Stage.PICTURING}:
         files = len(card.card.tree.files)
         parts.append("proven before" if known.files == files else f"{files - known.files} of {files} files new")
     return f"{', '.join(parts)} · {size_text(card.card.tree.size_bytes)}"
@@ -443,32 +444,39 @@ def _dates(card: CardIn) -> str:
 
 
 def _kept(card: CardIn, progress: Progress | None, places: int, wanted: int) -> str:
-    if card.stage is Stage.COMPARING:
-        return f"Compared with its copies: {progress.percent if progress else 0} %"
-    if card.stage is Stage.CROSSING and progress is not None and progress.parts:
-        copied = min(part.copied for part in progress.parts)
-        total = progress.parts[0].total
-        if copied < total:
-            return f"Copying: {size_text(copied)} of {size_text(total)}"
-        proven = min(part.proven for part in progress.parts)
-        if proven >= total:
-            return "Copied and read back. Trying the clips"
-        return f"Copied. Read back: {100 * proven // max(1, total)} %"
-    if card.stage is Stage.WAITING or card.stage is Stage.CROSSING:
-        return "About to be copied"
+    """The second of a card's two statements: how much of it is kept."""
+    if card.stage.being_read:
+        return _under_way(card, progress)
     if card.recognised:
         return f"It is what {_copies_words(card.proven)} hold{'s' if card.proven == 1 else ''}"
     if card.outcome is not None:
-        result = card.outcome.result
-        if card.proven == len(result.copies):
-            ended = result.started.astimezone()
-            verb = "is" if card.proven == 1 else "are"
-            short = "" if card.disks >= min(wanted, len(result.copies)) else ", on one disk"
-            return f"{_copies_words(card.proven).capitalize()} {verb} proven{short}, {ended:%H:%M}"
-        return f"{card.proven} of {len(result.copies)} copies proven"
+        return _proven_words(card, len(card.outcome.result.copies), wanted)
     if card.is_known and card.familiar is not None:
         return f"Proven before in {count_text(len(card.familiar.places), 'place')}, not read again"
     return "Nothing copied yet" if not card.pulled else f"0 of {places} copies proven"
+
+
+def _under_way(card: CardIn, progress: Progress | None) -> str:
+    if card.stage in {Stage.LISTING, Stage.PICTURING}:
+        return "Nothing copied yet"
+    if card.stage is Stage.COMPARING:
+        return f"Compared with its copies: {progress.percent if progress else 0} %"
+    if card.stage is Stage.WAITING or progress is None or not progress.parts:
+        return "About to be copied"
+    copied, total = min(part.copied for part in progress.parts), progress.parts[0].total
+    if copied < total:
+        return f"Copying: {size_text(copied)} of {size_text(total)}"
+    proven = min(part.proven for part in progress.parts)
+    return f"Copied. Read back: {100 * proven // max(1, total)} %" if proven < total else "Read back. Trying the clips"
+
+
+def _proven_words(card: CardIn, copies: int, wanted: int) -> str:
+    if card.proven < copies or card.outcome is None:
+        return f"{card.proven} of {copies} copies proven"
+    began = card.outcome.result.started.astimezone()
+    verb = "is" if card.proven == 1 else "are"
+    short = "" if card.disks >= min(wanted, copies) else ", on one disk"
+    return f"{_copies_words(card.proven).capitalize()} {verb} proven{short}, {began:%H:%M}"
 
 
 def _copies_words(count: int) -> str:

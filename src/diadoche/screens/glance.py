@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
+import base64
 import shutil
 import statistics
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
 
+from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.names import shown
 from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, folder_parts
 from diadoche.core.offload.plan import OffloadPlan
-from diadoche.core.sizes import count_text, size_text, wait_text
+from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
+from diadoche.services.card_in import CardIn, Stage
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.shoots import Shoot, all_shoots, change_shoot, known_recipe
-from diadoche.services.station import CardIn, Stage, Station
+from diadoche.services.station import Station
 
 _RATE_FROM = 5
 _SAYS_SOMETHING_BYTES = 1_000_000
@@ -32,6 +37,16 @@ class GlanceGroup:
     words: str
     names: tuple[str, ...]
     shoot_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class GlanceClip:
+    """A clip as the strip shows it; `picture` is a JPEG, or nothing."""
+
+    name: str
+    length: str
+    began: str
+    picture: bytes
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +63,7 @@ class GlanceCard:
     stills: int
     stills_left_out: bool
     groups: tuple[GlanceGroup, ...]
+    clips: tuple[GlanceClip, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +110,8 @@ class GlanceScreen:
         """Takes the sensible choice for each card: of one that was here before, only what is new."""
         for key in self.about_to_cross():
             card = self._station.cards[key]
+            self._station.look_at_pictures(key)
+            card = self._station.cards[key]
             if card.is_partly_known and not card.choices.new_only:
                 self._station.choose(key, replace(card.choices, new_only=True))
 
@@ -132,7 +150,9 @@ class GlanceScreen:
             target = plan.targets[0]
             folder = str(target.root.relative_to(target.place))
         size = size_text(plan.size_bytes if plan is not None else found.tree.size_bytes)
-        words = f"{found.title or 'no card structure'} · {count_text(len(found.clips), 'clip')} · {size}"
+        length = sum(clip.duration_s or 0 for clip in found.clips)
+        clips = count_text(len(found.clips), "clip") + (f", {clock_text(length)}" if length else "")
+        words = f"{found.title or 'no card structure'} · {clips} · {size}"
         if found.times is not None:
             first = found.times[0]
             words += f" · filmed {first.day} {first:%B %Y}"
@@ -147,6 +167,7 @@ class GlanceScreen:
             len(found.stills),
             card.choices.stills_left_out,
             self._groups(card),
+            tuple(_clip(clip, card.pictures or {}) for clip in found.clips),
         )
 
     def _groups(self, card: CardIn) -> tuple[GlanceGroup, ...]:
@@ -250,6 +271,12 @@ class GlanceScreen:
         shoot = self._station.shoot
         changed = change_shoot(self._ledger, shoot, settings=replace(shoot.settings, **settings))
         self._station.change_shoot(changed)
+
+
+def _clip(clip: Clip, pictures: Mapping[str, str]) -> GlanceClip:
+    length = clock_text(clip.duration_s) if clip.duration_s is not None else ""
+    began = f"{clip.start.day} {clip.start:%B %Y, %H:%M:%S}" if clip.start else "no time"
+    return GlanceClip(shown(clip.name), length, began, base64.b64decode(pictures.get(clip.name, "")))
 
 
 def _places(plans: list[OffloadPlan]) -> tuple[GlancePlace, ...]:

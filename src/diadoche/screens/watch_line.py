@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from diadoche.core.sizes import count_text, wait_text
 from diadoche.screens.marks import Mark
-from diadoche.services.station import CardIn, Stage
+from diadoche.services.card_in import CardIn, Stage
 
 _NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
 
@@ -88,6 +88,7 @@ def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
     parts: list[str] = []
     for stage, word in (
         (Stage.LISTING, "being listed"),
+        (Stage.PICTURING, "being looked at"),
         (Stage.WAITING, "waiting its turn"),
         (Stage.CROSSING, "being copied and read back"),
         (Stage.COMPARING, "being compared with its copies"),

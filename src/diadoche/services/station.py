@@ -7,16 +7,28 @@ work that makes it true is started, and changed back only after that work has en
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
-from enum import Enum
+from dataclasses import replace
 from pathlib import Path
 
 from diadoche.core.cards.card import Card
 from diadoche.core.disks import Disk, disk_of
-from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
+from diadoche.services.card_in import (
+    FOLDER_READER,
+    CameraSettings,
+    CardChoices,
+    CardIn,
+    Stage,
+    after_offload,
+    can_dismiss,
+    can_recognise,
+    other_content,
+    pulled,
+    stopped,
+)
 from diadoche.services.caring import CopyOnRequest
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest
@@ -24,106 +36,14 @@ from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall, remember
 from diadoche.services.ledger.waybills import kept_clips, last_disks
-from diadoche.services.looking import Familiar, LookRequest, familiar
-from diadoche.services.offloading import OffloadOutcome, OffloadRequest, card_name, plan_for
+from diadoche.services.looking import LookRequest, familiar
+from diadoche.services.offloading import OffloadRequest, plan_for
+from diadoche.services.picturing import PictureRequest
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.recognising import RecogniseRequest
 from diadoche.services.shoots import Shoot
-
-# What stands in for the reader's name where a folder was chosen.
-FOLDER_READER = "a folder"
-
-
-class Stage(Enum):
-    """Where a card stands."""
-
-    LISTING = "listing"
-    LISTED = "listed"
-    WAITING = "waiting"
-    CROSSING = "crossing"
-    COMPARING = "comparing"
-    PROVEN = "proven"
-    PARTLY = "partly"
-    PROBLEM = "problem"
-
-    @property
-    def being_read(self) -> bool:
-        """Whether the card must stay in."""
-        return self in {Stage.LISTING, Stage.WAITING, Stage.CROSSING, Stage.COMPARING}
-
-
-@dataclass(frozen=True, slots=True)
-class CardChoices:
-    """What the person decided for one card, where it is not the shoot's usual way."""
-
-    new_only: bool = False
-    stills_left_out: bool = False
-    sent: tuple[tuple[str, int], ...] = ()
-
-
-NO_CHOICES = CardChoices()
-
-
-@dataclass(frozen=True, slots=True)
-class CameraSettings:
-    """What is remembered for a card or a camera; empty parts say nothing."""
-
-    name: str = ""
-    folders: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class CardIn:
-    """A card that is in a reader, or was pulled while something was owed to it."""
-
-    medium: Medium
-    stage: Stage
-    card: Card | None = None
-    familiar: Familiar | None = None
-    job: int = 0
-    outcome: OffloadOutcome | None = None
-    problem: Problem | None = None
-    pulled: bool = False
-    given_name: str = ""
-    recognised: bool = False
-    choices: CardChoices = NO_CHOICES
-
-    @property
-    def name(self) -> str:
-        """The card's name for people."""
-        return self.given_name or (card_name(self.card) if self.card is not None else self.medium.label)
-
-    @property
-    def proven(self) -> int:
-        """How many copies of it are proven now."""
-        if self.recognised and self.familiar is not None:
-            return len(self.familiar.places)
-        return self.outcome.result.proven_copies if self.outcome is not None else 0
-
-    @property
-    def disks(self) -> int:
-        """On how many different disks those are."""
-        if self.recognised and self.familiar is not None:
-            return self.familiar.disks
-        return self.outcome.result.proven_disks if self.outcome is not None else 0
-
-    @property
-    def is_proven_whole(self) -> bool:
-        """Whether every byte that is on it now was read and found in its proven copies."""
-        return self.recognised or bool(self.outcome and self.outcome.result.whole)
-
-    @property
-    def is_known(self) -> bool:
-        """Whether, by a quick recognition, all of it was proven before."""
-        found = self.familiar
-        return bool(found and self.card and self.card.tree.files and found.files == len(self.card.tree.files))
-
-    @property
-    def is_partly_known(self) -> bool:
-        """Whether some of it was proven before, and some is new."""
-        return bool(self.familiar and self.familiar.files) and not self.is_known
 
 
 class Station:
@@ -179,8 +99,8 @@ class Station:
         if card.stage.being_read:
             if card.job:
                 self.runner.stop(card.job)
-            note_happening(self.ledger, "problem", _pulled(card).what)
-            self._set(replace(card, stage=Stage.PROBLEM, pulled=True, problem=_pulled(card)))
+            note_happening(self.ledger, "problem", pulled(card).what)
+            self._set(replace(card, stage=Stage.PROBLEM, pulled=True, problem=pulled(card)))
         else:
             del self.cards[key]
             self._tell()
@@ -202,7 +122,7 @@ class Station:
             and not card.pulled
             and card.card is not None
             and bool(card.card.tree.files)
-            and not card.stage.being_read
+            and (card.stage is Stage.PICTURING or not card.stage.being_read)
             and bool(self.shoot.settings.places)
         )
 
@@ -288,11 +208,26 @@ class Station:
         if not plan.usable:
             self._set(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
             return
-        self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False))
+        if card.stage is Stage.PICTURING:
+            # Copying comes before all other work on a card.
+            self.runner.stop(card.job)
+        self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False, job=0))
         note_happening(self.ledger, "begun", f"The offload of {card.name} began.")
         job = self.runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage.being_read:
+            self._set(replace(current, job=job))
+
+    def look_at_pictures(self, key: str) -> None:
+        """Reads the first picture of each clip from the card, once; copying puts an end to it."""
+        card = self.cards[key]
+        if card.card is None or card.pictures is not None or card.stage is not Stage.LISTED or card.pulled:
+            return
+        self._set(replace(card, stage=Stage.PICTURING, pictures={}))
+        request = PictureRequest(card.card.root, card.card.clips)
+        job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
+        current = self.cards[key]
+        if current.stage is Stage.PICTURING:
             self._set(replace(current, job=job))
 
     def offload_all(self) -> None:
@@ -374,6 +309,8 @@ class Station:
             self._look_changed(job)
         elif job.kind == "offload":
             self._offload_changed(job)
+        elif job.kind == "pictures":
+            self._pictures_changed(job)
         elif job.kind == "recognise":
             self._recognise_changed(job)
         elif job.kind == "copy on" and job.state is State.DONE:
@@ -422,6 +359,15 @@ class Station:
         else:
             self.offload(key)
 
+    def _pictures_changed(self, job: Job) -> None:
+        """Whatever became of them, the card is not read any more; without pictures it goes on just as well."""
+        card = next((card for card in self.cards.values() if card.job == job.number), None)
+        if card is None or not job.state.ended:
+            return
+        found = job.result.by_clip if job.state is State.DONE else card.pictures
+        stage = Stage.LISTED if card.stage is Stage.PICTURING else card.stage
+        self._set(replace(card, stage=stage, pictures=found, job=0))
+
     def _recognise_changed(self, job: Job) -> None:
         card = self._card_of(job.request.source)
         if card is None or card.job not in {0, job.number} or not job.state.ended:
@@ -429,7 +375,15 @@ class Station:
         if job.state is not State.DONE:
             self._set(replace(card, stage=Stage.LISTED, problem=job.problem, job=0))
         elif job.result.differing:
-            self._set(replace(card, stage=Stage.LISTED, familiar=None, problem=_other_content(card, job), job=0))
+            self._set(
+                replace(
+                    card,
+                    stage=Stage.LISTED,
+                    familiar=None,
+                    problem=other_content(card, len(job.result.differing)),
+                    job=0,
+                )
+            )
         else:
             note_happening(self.ledger, "proven", f"{card.name} is what its proven copies hold.")
             self._set(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
@@ -443,7 +397,7 @@ class Station:
             copies = tuple(done.get(copy.root, copy) for copy in card.outcome.result.copies)
             if copies != card.outcome.result.copies:
                 result = replace(card.outcome.result, copies=copies, stopped=False)
-                self._set(_after(card, replace(card.outcome, result=result)))
+                self._set(after_offload(card, replace(card.outcome, result=result)))
 
     def _offload_changed(self, job: Job) -> None:
         card = self._card_of(job.request.source)
@@ -458,7 +412,7 @@ class Station:
             self._set(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
             found = familiar(self.ledger, card.card) if card.card is not None else None
-            after = _after(replace(card, familiar=found), job.result)
+            after = after_offload(replace(card, familiar=found), job.result)
             kind: HappeningKind = "proven" if after.stage is Stage.PROVEN else "problem"
             done = job.result.result
             words = (
@@ -469,7 +423,7 @@ class Station:
             note_happening(self.ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
             self._set(after)
         elif job.state.ended:
-            self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem or _stopped(card), job=0))
+            self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem or stopped(card), job=0))
 
     def _identify_new(self, job: Job) -> None:
         """As soon as a copy is proven, its clips are looked at from there, not from the card."""
@@ -514,55 +468,3 @@ def _camera_keys(card: CardIn, shoot_id: int) -> list[str]:
 def _resource(medium: Medium) -> str:
     """Cards in one device are read one after another; others at the same time."""
     return f"card:{medium.device or medium.path}"
-
-
-def _other_content(card: CardIn, job: Job) -> Problem:
-    count = len(job.result.differing)
-    return Problem(
-        f"{count:,} of its files have the names, sizes and times of proven ones, but another content.",
-        str(card.medium.path),
-        "The earlier copies are what they were; the card was only read.",
-        "Offload the whole card.",
-    )
-
-
-def can_dismiss(card: CardIn) -> bool:
-    """Whether a card may be taken off the board by hand; one in a reader leaves it by being pulled."""
-    return card.pulled or (card.medium.reader == FOLDER_READER and not card.stage.being_read)
-
-
-def can_recognise(card: CardIn) -> bool:
-    """Whether reading a card in full tells more than is known of it."""
-    partly = card.stage is Stage.PROVEN and not card.is_proven_whole
-    return card.is_known and not card.pulled and (card.stage is Stage.LISTED or partly)
-
-
-def _after(card: CardIn, outcome: OffloadOutcome) -> CardIn:
-    result = outcome.result
-    wanted = len(result.copies)
-    if result.stopped:
-        return replace(card, stage=Stage.PARTLY, outcome=outcome, problem=_stopped(card), job=0)
-    if result.proven_copies == wanted and wanted:
-        remark = next(iter((*result.problems, *outcome.remarks)), None)
-        return replace(card, stage=Stage.PROVEN, outcome=outcome, problem=remark, job=0)
-    problem = result.problems[0] if result.problems else None
-    stage = Stage.PARTLY if result.proven_copies else Stage.PROBLEM
-    return replace(card, stage=stage, outcome=outcome, problem=problem, job=0)
-
-
-def _pulled(card: CardIn) -> Problem:
-    return Problem(
-        f"{card.name} was pulled out while it was being read.",
-        str(card.medium.path),
-        "What had arrived whole is kept; the card itself was not changed.",
-        "Put the same card back in and offload it again: it goes on where it stopped.",
-    )
-
-
-def _stopped(card: CardIn) -> Problem:
-    return Problem(
-        f"The offload of {card.name} was stopped.",
-        str(card.medium.path),
-        "What had arrived whole is kept; the copy says that it is not whole.",
-        "Offload it again: it goes on where it stopped.",
-    )

@@ -29,8 +29,9 @@ from diadoche.services.recording import record
 from diadoche.services.settings import Scheme, load_settings, save_settings
 from diadoche.services.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
 from diadoche.services.station import Station
+from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.main_window import Asks, MainWindow
+from diadoche.ui.main_window import MainWindow
 from diadoche.ui.theme import Theme
 
 LOG = logging.getLogger(__name__)

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLineEdit, QScroll
 
 from diadoche.screens.glance import Glance, GlanceCard, GlanceGroup, GlanceScreen
 from diadoche.screens.marks import Mark
+from diadoche.ui.clip_strip import ClipStrip
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel
 from diadoche.ui.theme import Theme
@@ -186,6 +187,7 @@ class _CardSheet(QFrame):
         self._stills.setToolTip("Their folders stay, and the waybill says that they were left out")
         self._stills.clicked.connect(lambda on: self._set(screen.set_stills_left_out, on))
         self._groups = QGridLayout()
+        self._strip = ClipStrip(theme)
         top = QHBoxLayout()
         top.setSpacing(12)
         top.addWidget(self._name)
@@ -194,7 +196,7 @@ class _CardSheet(QFrame):
         column.setContentsMargins(14, 12, 14, 12)
         column.setSpacing(6)
         column.addLayout(top)
-        for part in (self._folder, self._new, self._stills):
+        for part in (self._folder, self._strip, self._new, self._stills):
             column.addWidget(part)
         column.addLayout(self._groups)
 
@@ -212,6 +214,7 @@ class _CardSheet(QFrame):
             self._name.setText(card.name)
         self._words.setText(card.words)
         self._folder.setText(f"goes to  {card.folder}" if card.folder else "")
+        self._strip.show_clips(card.clips)
         self._new.setText(card.new_words)
         self._new.setVisible(card.is_partly_known)
         self._new.setChecked(card.new_only)

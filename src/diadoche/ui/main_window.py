@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
@@ -21,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from diadoche.screens.desk import Desk
 from diadoche.services.devices.bench import Bench
+from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView
 from diadoche.ui.ledger_view import LedgerView
@@ -34,25 +34,6 @@ from diadoche.ui.work_view import WorkView
 
 _SAMPLE_MS = 100
 _RAIL_PX = 140
-
-
-@dataclass(frozen=True, slots=True)
-class Asks:
-    """What the window asks the application for.
-
-    Args:
-        scheme: changes between light and dark.
-        text: makes text larger (1), smaller (-1), or as usual (0).
-        connect: connects to a share, by address, user and password.
-        quiet: keeps the desktop from opening windows of its own on cards, or lets it again; None where it cannot.
-        is_quiet: whether the desktop is kept from it now.
-    """
-
-    scheme: Callable[[], None]
-    text: Callable[[int], None]
-    connect: Callable[[str, str, str], None]
-    quiet: Callable[[bool], None] | None = None
-    is_quiet: Callable[[], bool] = lambda: False
 
 
 class MainWindow(QMainWindow):

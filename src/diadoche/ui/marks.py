@@ -73,7 +73,10 @@ def mark_icon(mark: Mark, colours: Colours, size_px: int = 14) -> QIcon:
     painter = QPainter(pixmap)
     paint_mark(painter, QRectF(1, 1, size_px - 2, size_px - 2), mark, colours)
     painter.end()
-    return QIcon(pixmap)
+    icon = QIcon(pixmap)
+    # Selected rows show the same shape in the same colour: it says a state.
+    icon.addPixmap(pixmap, QIcon.Mode.Selected)
+    return icon
 
 
 class MarkWidget(QWidget):

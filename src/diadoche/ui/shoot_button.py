@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushButton
 
 from diadoche.screens.cards import CardsScreen
-
-if TYPE_CHECKING:
-    from diadoche.ui.main_window import Asks
+from diadoche.ui.asks import Asks
 
 _SHOWN_SHOOTS = 12
 _LETTERS = 17

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QEventLoop, QTimer
@@ -13,12 +16,16 @@ from PyQt6.QtWidgets import QApplication
 
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import SHOOT, demo_places, demo_settings
+from diadoche.services.card_in import Stage
 from diadoche.services.shoots import ShootSettings
-from diadoche.services.station import Stage
 from diadoche.ui.application import Application, Opening
 
 _LONGEST_S = 240
 _SLOW_BYTES_S = 2_500_000
+_CRAWL_BYTES_S = 400_000
+_CARDS_FAR = 9
+_EIGHT = ("Boat", "Drone", "Gallery", "Keeper", "Lamp room", "Pier", "Rock", "Second drone")
+_EIGHT_DATE_NS = 1_781_430_000 * 10**9
 
 
 class Photographer:
@@ -67,8 +74,11 @@ def _walk(photographer: Photographer) -> None:
     cards = application.station.cards
     for card in bench.cards_outside():
         bench.put_in(card)
-    photographer.wait(lambda: all(card.stage is Stage.LISTED for card in cards.values()))
-    application.desk.cards.offload_all()
+    photographer.wait(lambda: len(cards) == 2 and all(card.stage is Stage.LISTED for card in cards.values()))
+    window.cards.offload()
+    photographer.wait(lambda: all(card.pictures for card in cards.values()))
+    photographer.take("before-the-start")
+    window.cards.glance.start_button.click()
     photographer.wait(lambda: any(ribbon.copied > 0.6 for ribbon in application.desk.cards.ribbons()), 0)
     photographer.take("cards-crossing")
     photographer.wait(lambda: all(card.stage is Stage.PROVEN for card in cards.values()))
@@ -90,11 +100,40 @@ def _walk(photographer: Photographer) -> None:
     photographer.take("outputs-made")
     window.go_to(4)
     photographer.take("ledger")
+    window.ledger.show_page(2)
+    photographer.take("what-happened")
     window.go_to(1)
     application.show_scheme("dark")
     photographer.take("footage-dark")
     window.go_to(0)
     photographer.take("cards-dark")
+
+
+def shoot_eight_cards(opening: Opening, target: Path, app: QApplication) -> None:
+    """Eight cards at once, unattended, to three places."""
+    application = Application(app, opening)
+    try:
+        photographer = Photographer(application, target)
+        bench = application.bench
+        assert bench is not None
+        for card in bench.cards_outside():
+            bench.put_in(card)
+        ribbons = application.desk.cards.ribbons
+        photographer.wait(lambda: sum(ribbon.copied > 0.35 for ribbon in ribbons()) >= _CARDS_FAR, 0)
+        photographer.take("eight-cards")
+    finally:
+        application.close()
+
+
+def _eight_cards(demo: Path, folder: Path) -> Path:
+    """The demo's cards four times over, each with dates of its own."""
+    for number, name in enumerate(_EIGHT):
+        source = sorted(path for path in demo.iterdir() if path.is_dir())[number % 2]
+        shutil.copytree(source, folder / name)
+        for file in (folder / name).rglob("*"):
+            stamp = _EIGHT_DATE_NS + number * 10**12
+            os.utime(file, ns=(stamp, stamp))
+    return folder
 
 
 def shoot_first_page(opening: Opening, target: Path, app: QApplication) -> None:
@@ -121,6 +160,16 @@ def take_pictures(demo: Path, target: Path) -> None:
         places = demo_places(folder)
         shoot_first_page(Opening(demo_places(folder / "first"), "Tern Rock, day 1", ShootSettings()), target, app)
         bench, cards = folder / "bench", demo / "cards"
+        eight = replace(demo_settings(folder), places=tuple(folder / f"Shuttle {at}" for at in "ABC"), unattended=True)
+        shoot_eight_cards(
+            Opening(
+                demo_places(folder / "eight state"), SHOOT, eight, folder / "eight bench",
+                _eight_cards(demo / "cards", folder / "eight cards"), _CRAWL_BYTES_S,
+            ),
+            target, app,
+        )  # fmt: skip
+        shutil.rmtree(folder / "Shuttle A")
+        shutil.rmtree(folder / "Shuttle B")
         shoot_all(Opening(places, SHOOT, demo_settings(folder), bench, cards, _SLOW_BYTES_S), target, app)
 
 

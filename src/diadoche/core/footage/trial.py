@@ -51,6 +51,20 @@ def try_clip(paths: Sequence[Path]) -> Trial:
         return Trial(unreadable.problem)
 
 
+def first_picture(path: Path) -> bytes:
+    """The first picture of a file as a small JPEG, or nothing where none decodes."""
+    try:
+        with opened([path]) as media:
+            stream = _video(media)
+            if stream is None:
+                return b""
+            with decoding(path):
+                frame = next(media.decode(stream), None)
+            return thumbnail(frame) if frame is not None else b""
+    except (DiadocheError, OSError):
+        return b""
+
+
 def _video(media: InputContainer) -> VideoStream | None:
     if not media.streams.video:
         return None

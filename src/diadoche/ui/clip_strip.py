@@ -1,0 +1,89 @@
+"""The clips of a card side by side: first picture, name and length; as many as there is room for, and how many more."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QHelpEvent, QImage, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from diadoche.screens.glance import GlanceClip
+from diadoche.ui.theme import Theme
+
+_WIDE_PX, _HIGH_PX, _GAP_PX = 104, 59, 10
+
+
+class ClipStrip(QWidget):
+    """Drawn by hand; what a clip is, is said in its tooltip and to screen readers."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._clips: tuple[GlanceClip, ...] = ()
+        self._images: dict[str, QImage] = {}
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:  # Qt's name
+        return QSize(_WIDE_PX, _HIGH_PX + self._theme.px(1.5))
+
+    def show_clips(self, clips: tuple[GlanceClip, ...]) -> None:
+        """Shows other clips, or their pictures as they come."""
+        if clips == self._clips:
+            return
+        self._clips = clips
+        self._images = {clip.name: QImage.fromData(clip.picture) for clip in clips if clip.picture}
+        self.setVisible(bool(clips))
+        self.setAccessibleName("Clips: " + ", ".join(f"{clip.name} {clip.length}" for clip in clips))
+        self.update()
+
+    def _room(self) -> int:
+        fits = max(1, (self.width() + _GAP_PX) // (_WIDE_PX + _GAP_PX))
+        # The last place says how many more there are.
+        return fits if len(self._clips) <= fits else fits - 1
+
+    def _box(self, number: int) -> QRectF:
+        return QRectF(number * (_WIDE_PX + _GAP_PX), 0, _WIDE_PX, _HIGH_PX)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.setFont(self._theme.font(0.88))
+        room = self._room()
+        for number, clip in enumerate(self._clips[:room]):
+            self._paint(painter, self._box(number), clip)
+        if len(self._clips) > room:
+            painter.setPen(QColor(self._theme.colours.soft))
+            painter.drawText(self._box(room), Qt.AlignmentFlag.AlignCenter, f"{len(self._clips) - room:,} more")
+
+    def _paint(self, painter: QPainter, box: QRectF, clip: GlanceClip) -> None:
+        c = self._theme.colours
+        painter.fillRect(box, QColor(c.rail))
+        image = self._images.get(clip.name)
+        if image is not None and not image.isNull():
+            painter.fillRect(box, QColor(c.picture_ground))
+            size = image.size().scaled(box.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
+            where = QRectF(0, 0, size.width(), size.height())
+            where.moveCenter(box.center())
+            painter.drawImage(where, image)
+        else:
+            painter.setPen(QPen(QColor(c.line), 1))
+            painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+        metrics = painter.fontMetrics()
+        length = f"  {clip.length}" if clip.length else ""
+        name = metrics.elidedText(clip.name, Qt.TextElideMode.ElideMiddle, _WIDE_PX - metrics.horizontalAdvance(length))
+        line = QRectF(box.left(), box.bottom() + 1, box.width(), self._theme.px(1.4))
+        painter.setPen(QColor(c.ink))
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setPen(QColor(c.soft))
+        painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, clip.length)
+
+    def event(self, event: object) -> bool:  # Qt's name
+        if isinstance(event, QHelpEvent):
+            for number, clip in enumerate(self._clips[: self._room()]):
+                if self._box(number).adjusted(0, 0, 0, 30).contains(event.pos().toPointF()):
+                    QToolTip.showText(
+                        event.globalPos(), f"{clip.name}, {clip.length or 'length not known'}, {clip.began}"
+                    )
+                    return True
+            QToolTip.hideText()
+            return True
+        return super().event(event)  # type: ignore[arg-type]  # one of Qt's events
