@@ -77,7 +77,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
         lambda: any("10 files, read back" in text or "11 files, read back" in text for text in texts(window.ledger)),
     )
     click(application, qtbot, "Check the copies again")
-    waits(qtbot, lambda: sum("as it was" in text for text in texts(window.ledger)) == 2)
+    waits(qtbot, lambda: sum("today, as it was" in text for text in texts(window.ledger)) == 2)
 
 
 def number_in(image: QImage | None) -> int | None:

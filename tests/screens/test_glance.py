@@ -236,3 +236,24 @@ def test_an_offload_does_not_wait_for_pictures(scene: Scene, drone: Path) -> Non
     assert scene.station.cards[key].stage is Stage.WAITING
     scene.carried_out()
     assert scene.station.cards[key].stage is Stage.PROVEN
+
+
+def test_the_growth_of_outputs_is_counted_in_the_first_place(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.glance.begin()
+    pictures = scene.carried_out("pictures")
+    # Two clips are converted: far larger than the card they come from.
+    assert pictures.outputs_bytes > 10_000_000
+    assert scene.station.request_for(key).outputs_bytes == pictures.outputs_bytes
+    assert "That may take" in scene.desk.cards.glance.glance().made
+
+
+def test_a_cameras_own_folders_are_set_on_the_sheet(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    screen = scene.desk.cards.glance
+    assert "nonsense" in screen.name_own_folders(key, "{nonsense}")
+    assert screen.glance().cards[0].own_folders == ""
+    if screen.name_own_folders(key, "{shoot}/Air") == "" and scene.station.cards[key].card.camera:  # type: ignore[union-attr]
+        assert screen.glance().cards[0].folder == "Rock/Air/card-001"
+        screen.name_own_folders(key, "")
+        assert screen.glance().cards[0].folder.startswith("Rock/Originals")

@@ -146,3 +146,33 @@ def test_footage_is_taken_in_and_the_ledger_filled_from_manifests(
         assert other.desk.ledger.message.endswith("1 copy came into the ledger.")
     finally:
         other.ledger.close()
+
+
+def test_cards_with_too_few_copies_are_shown_alone(scene: Scene, drone: Path, camcorder: Path, tmp_path: Path) -> None:
+    scene.offloaded(drone, "r1")
+    scene.desk.cards.remove_place(tmp_path / "B")
+    scene.offloaded(camcorder, "r2")
+    ledger = scene.desk.ledger
+    assert len(ledger.entries) == 2
+    ledger.show_only_wanting(True)
+    assert [entry.card for entry in ledger.entries] == ["Keeper's camcorder"]
+    assert len(ledger.disks) == 2
+    ledger.show_only_wanting(False)
+    assert len(ledger.entries) == 2
+
+
+def test_what_a_disk_holds_is_found_by_its_row(scene: Scene, drone: Path, camcorder: Path, tmp_path: Path) -> None:
+    scene.offloaded(drone, "r1")
+    scene.desk.cards.remove_place(tmp_path / "B")
+    scene.offloaded(camcorder, "r2")
+    ledger = scene.desk.ledger
+    by_name = {row.name: row for row in ledger.disks}
+    ledger.search(by_name["disk B"].search)
+    assert [entry.card for entry in ledger.entries] == ["Drone"]
+
+
+def test_the_machines_load_is_told(scene: Scene) -> None:
+    words = scene.desk.work.load()
+    assert words.startswith("Processor ")
+    assert "memory" in words
+    assert scene.desk.work.load() == words

@@ -6,9 +6,11 @@ import shutil
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
@@ -416,7 +418,9 @@ def _layout_words(card: CardIn) -> str:
 def _remark(card: CardIn) -> str:
     if card.problem is not None:
         return card.problem.what
-    return card.card.problems[0].what if card.card is not None and card.card.problems else ""
+    if card.card is None:
+        return ""
+    return card.card.problems[0].what if card.card.problems else clock_remark(card.card, datetime.now(UTC))
 
 
 def _contents(card: CardIn) -> str:

@@ -64,6 +64,7 @@ class GlanceCard:
     stills_left_out: bool
     groups: tuple[GlanceGroup, ...]
     clips: tuple[GlanceClip, ...] = ()
+    own_folders: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,6 +169,7 @@ class GlanceScreen:
             card.choices.stills_left_out,
             self._groups(card),
             tuple(_clip(clip, card.pictures or {}) for clip in found.clips),
+            self._station.remembered_for(key).folders,
         )
 
     def _groups(self, card: CardIn) -> tuple[GlanceGroup, ...]:
@@ -190,7 +192,9 @@ class GlanceScreen:
     def _made(self) -> str:
         settings = self._station.shoot.settings
         recipe = recipe_named(known_recipe(settings.recipe))
-        return f"Then clips are looked at; what needs it is offered under Outputs as {recipe.title}."
+        coming = sum(card.outputs_bytes for card in self._station.cards.values())
+        room = f" That may take {size_text(coming)} more." if coming else ""
+        return f"Then clips are looked at; what needs it is offered under Outputs as {recipe.title}.{room}"
 
     def _wait(self, size_bytes: int) -> str:
         rates = [
@@ -227,6 +231,16 @@ class GlanceScreen:
             return
         self.naming_problem = ""
         self._change(naming=Naming(folders, naming.card))
+
+    def name_own_folders(self, key: str, folders: str) -> str:
+        """Gives this card's camera folders of its own in this shoot, or takes them away; gives why not."""
+        if folders.strip():
+            try:
+                folder_parts(Naming(folders), Taking("Shoot", date.min, "Camera"))
+            except DiadocheError as error:
+                return error.problem.sentence()
+        self._station.name_folders(key, folders)
+        return ""
 
     @property
     def read_twice(self) -> bool:

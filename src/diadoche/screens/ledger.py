@@ -45,9 +45,10 @@ class LedgerDetail:
 
 @dataclass(frozen=True, slots=True)
 class DiskRow:
-    """A disk that copies lie on."""
+    """A disk that copies lie on. `search` finds what it holds, in the drawer too."""
 
     name: str
+    search: str
     where: str
     cards: int
     size_bytes: int
@@ -75,15 +76,17 @@ class LedgerScreen:
         self.message = ""
         self._shoots: dict[str, Shoot] = {}
         self._search = ""
+        self.only_wanting = False
         self.refresh()
 
     # -- what is shown -------------------------------------------------------------------------
 
     def refresh(self) -> None:
         """Reads the ledger anew."""
-        self.entries = waybills(self._ledger, self._search)
         self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
-        self.disks = _disks(self.entries if not self._search else waybills(self._ledger))
+        found = waybills(self._ledger, self._search)
+        self.entries = [entry for entry in found if self._wants_copies(entry)] if self.only_wanting else found
+        self.disks = _disks(found if not self._search else waybills(self._ledger))
         self.happened = happenings(self._ledger)
         if self.selected not in {entry.id for entry in self.entries}:
             self.selected = None
@@ -96,8 +99,19 @@ class LedgerScreen:
 
     @property
     def searching(self) -> bool:
-        """Whether a search narrows the list."""
-        return bool(self._search)
+        """Whether something narrows the list."""
+        return bool(self._search) or self.only_wanting
+
+    def show_only_wanting(self, wanted: bool) -> None:
+        """Shows only cards that stand on fewer disks than their shoot asks for."""
+        self.only_wanting = wanted
+        self.refresh()
+
+    def _wants_copies(self, entry: WaybillEntry) -> bool:
+        return entry.proven_disks < self._copies_wanted(entry)
+
+    def _copies_wanted(self, entry: WaybillEntry) -> int:
+        return (self._shoots.get(entry.shoot) or self._station.shoot).settings.copies_wanted
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -132,8 +146,7 @@ class LedgerScreen:
     def _may_format(self, entry: WaybillEntry) -> str:
         if not entry.whole:
             return "no, part of a card"
-        shoot = self._shoots.get(entry.shoot)
-        wanted = (shoot or self._station.shoot).settings.copies_wanted
+        wanted = self._copies_wanted(entry)
         return "yes" if entry.may_format(wanted) else f"no, on {entry.proven_disks} of {wanted} disks"
 
     def happening_texts(self, row: int) -> tuple[str, ...]:
@@ -316,7 +329,8 @@ def _disks(entries: list[WaybillEntry]) -> list[DiskRow]:
         size = sum(entry.size_bytes for entry, _copy in proven)
         name = pairs[0][1].disk_words or "disks that could not be told apart"
         where = places if here else f"not here now; was {places}"
-        rows.append(DiskRow(name, where, len(proven), size, min(checks, default=None), here))
+        search = pairs[0][1].disk_words or pairs[0][1].destination
+        rows.append(DiskRow(name, search, where, len(proven), size, min(checks, default=None), here))
     return sorted(rows, key=lambda row: (not row.here, row.name))
 
 

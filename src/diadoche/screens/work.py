@@ -6,8 +6,9 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from diadoche.core.sizes import clock_text, wait_text
+from diadoche.core.sizes import clock_text, size_text, wait_text
 from diadoche.screens.marks import Mark
+from diadoche.services.load import LoadMeter
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 
@@ -45,6 +46,9 @@ class WorkScreen:
     def __init__(self, runner: Runner) -> None:
         self._runner = runner
         self.on_change: Callable[[], None] = lambda: None
+        self._meter = LoadMeter()
+        self._looked_s = 0.0
+        self._load_words = ""
 
     def rows(self) -> list[WorkRow]:
         """Every job of this run of the application."""
@@ -61,6 +65,16 @@ class WorkScreen:
         if running:
             return f"{running} at work" + (f", {waiting} waiting" if waiting else "")
         return f"{waiting} waiting" if waiting else "idle"
+
+    def load(self) -> str:
+        """How busy the machine is, measured once a second."""
+        now_s = time.monotonic()
+        if now_s - self._looked_s >= 1.0:
+            self._looked_s = now_s
+            load = self._meter.look()
+            disks = f"disks read {size_text(load.read_bytes_s)} and write {size_text(load.write_bytes_s)} a second"
+            self._load_words = f"Processor {load.processor_percent:.0f} %, memory {load.memory_percent:.0f} %, {disks}"
+        return self._load_words
 
     def stop(self, number: int) -> None:
         """Stops a job."""

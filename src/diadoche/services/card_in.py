@@ -71,6 +71,7 @@ class CardIn:
     choices: CardChoices = NO_CHOICES
     # The first picture of each clip, a JPEG in base64; None before anybody asked for them.
     pictures: dict[str, str] | None = None
+    outputs_bytes: int = 0
 
     @property
     def name(self) -> str:

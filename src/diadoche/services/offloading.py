@@ -53,6 +53,8 @@ class OffloadRequest:
     # Which disk each place is on, where the one who asks knows better than the machine; and what else comes there.
     disks: tuple[Disk, ...] = ()
     coming_bytes: int = 0
+    # What outputs may come to; they lie in the first place.
+    outputs_bytes: int = 0
     # Clips that belong to another shoot: by name, with that shoot's number.
     sent: tuple[tuple[str, int], ...] = ()
     # The disk that each place was on when something was last kept there, by its key.
@@ -111,7 +113,10 @@ def plan_for(request: OffloadRequest, card: Card) -> OffloadPlan:
             left_out,
             request.read_twice,
             lambda place: disks.get(place) or disk_of(place),
-            {place.expanduser().resolve(): request.coming_bytes for place in request.places},
+            {
+                place.expanduser().resolve(): request.coming_bytes + (0 if number else request.outputs_bytes)
+                for number, place in enumerate(request.places)
+            },
             {Path(place): disk for place, disk in request.last_disks.items()},
         ),
     )

@@ -43,7 +43,7 @@ from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.recognising import RecogniseRequest
-from diadoche.services.shoots import Shoot
+from diadoche.services.shoots import Shoot, known_recipe
 
 
 class Station:
@@ -148,6 +148,7 @@ class Station:
             stills_left_out=choices.stills_left_out,
             disks=() if self._find_disk is disk_of else tuple(self._find_disk(place) for place in settings.places),
             coming_bytes=self._coming_bytes(key),
+            outputs_bytes=0 if settings.outputs else sum(each.outputs_bytes for each in self.cards.values()),
             sent=choices.sent,
             last_disks=last_disks(self.ledger),
         )
@@ -224,7 +225,8 @@ class Station:
         if card.card is None or card.pictures is not None or card.stage is not Stage.LISTED or card.pulled:
             return
         self._set(replace(card, stage=Stage.PICTURING, pictures={}))
-        request = PictureRequest(card.card.root, card.card.clips)
+        settings = self.shoot.settings
+        request = PictureRequest(card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe))
         job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage is Stage.PICTURING:
@@ -364,9 +366,10 @@ class Station:
         card = next((card for card in self.cards.values() if card.job == job.number), None)
         if card is None or not job.state.ended:
             return
-        found = job.result.by_clip if job.state is State.DONE else card.pictures
+        if job.state is State.DONE:
+            card = replace(card, pictures=job.result.by_clip, outputs_bytes=job.result.outputs_bytes)
         stage = Stage.LISTED if card.stage is Stage.PICTURING else card.stage
-        self._set(replace(card, stage=stage, pictures=found, job=0))
+        self._set(replace(card, stage=stage, job=0))
 
     def _recognise_changed(self, job: Job) -> None:
         card = self._card_of(job.request.source)

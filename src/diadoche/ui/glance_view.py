@@ -6,7 +6,17 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QLineEdit,
+    QMessageBox,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from diadoche.screens.glance import Glance, GlanceCard, GlanceGroup, GlanceScreen
 from diadoche.screens.marks import Mark
@@ -174,6 +184,7 @@ class _CardSheet(QFrame):
         self.setObjectName("panel")
         self._theme, self._screen, self._key, self._changed = theme, screen, key, changed
         self._shown_groups: tuple[GlanceGroup, ...] = ()
+        self._own_folders = ""
         self._name = QLineEdit()
         self._name.setFixedWidth(_NAME_PX)
         self._name.setAccessibleName("Name of the card")
@@ -192,6 +203,10 @@ class _CardSheet(QFrame):
         top.setSpacing(12)
         top.addWidget(self._name)
         top.addWidget(self._words, 1)
+        self._own = button(
+            "Own folders…", self._name_folders, name="link", tip="Other folders for this camera, in this shoot only"
+        )
+        top.addWidget(self._own)
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 12, 14, 12)
         column.setSpacing(6)
@@ -204,6 +219,15 @@ class _CardSheet(QFrame):
         change(self._key, wanted)
         self._changed()
 
+    def _name_folders(self) -> None:
+        before = self._own_folders or self._screen.folders
+        text, sure = QInputDialog.getText(
+            self, "Folders of this camera", "Nothing: as the shoot has it", QLineEdit.EchoMode.Normal, before
+        )
+        if sure and (why_not := self._screen.name_own_folders(self._key, text)):
+            QMessageBox.information(self, "Diadoche", why_not)
+        self._changed()
+
     def _rename(self) -> None:
         self._screen.name_card(self._key, self._name.text())
         self._changed()
@@ -214,6 +238,8 @@ class _CardSheet(QFrame):
             self._name.setText(card.name)
         self._words.setText(card.words)
         self._folder.setText(f"goes to  {card.folder}" if card.folder else "")
+        self._own_folders = card.own_folders
+        self._own.setText("Own folders" if card.own_folders else "Own folders…")
         self._strip.show_clips(card.clips)
         self._new.setText(card.new_words)
         self._new.setVisible(card.is_partly_known)

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 from diadoche.screens.ledger import CHECK_CHOICES, COLUMNS, DISK_COLUMNS, HAPPENING_COLUMNS, LedgerScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, RowsModel, button, emptied, label, menu_button, panel, table
+from diadoche.ui.parts import ChoiceBox, RowsModel, TickBox, button, emptied, label, menu_button, panel, table
 from diadoche.ui.theme import Theme
 
 _WAYBILLS, _DISKS, _HAPPENED = range(3)
@@ -43,7 +43,10 @@ class LedgerView(QWidget):
         self._disk_model = RowsModel(
             theme, DISK_COLUMNS, lambda: len(screen.disks), lambda row: screen.disks[row].texts(), self._disk_mark
         )
-        self._pages.addWidget(table(self._disk_model, "Disks", 1, (280, 380, 110, 110, 150)))
+        self.disk_table = table(self._disk_model, "Disks", 1, (280, 380, 110, 110, 150))
+        self.disk_table.setToolTip("Return or a double click shows what a disk holds, in the drawer too")
+        self.disk_table.activated.connect(lambda index: self._show_disk(index.row()))
+        self._pages.addWidget(self.disk_table)
         self._happening_model = RowsModel(
             theme, HAPPENING_COLUMNS, lambda: len(screen.happened), screen.happening_texts, screen.happening_mark
         )
@@ -64,10 +67,14 @@ class LedgerView(QWidget):
             self._tabs.append(tab)
             row.addWidget(tab)
         row.addStretch(1)
+        self._wanting = TickBox(self._theme, "Too few copies")
+        self._wanting.setToolTip("Only cards that stand on fewer disks than their shoot asks for")
+        self._wanting.clicked.connect(self._screen.show_only_wanting)
+        row.addWidget(self._wanting)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search cards, shoots, days, clips, files, digests, disks")
         self.search.setAccessibleName("Search the ledger")
-        self.search.setFixedWidth(380)
+        self.search.setFixedWidth(350)
         self.search.textChanged.connect(self._screen.search)
         row.addWidget(self.search)
         more, menu = menu_button("Copies", tip="What can be done with copies, whatever is selected")
@@ -141,6 +148,7 @@ class LedgerView(QWidget):
         for each, tab in enumerate(self._tabs):
             tab.setChecked(each == number)
         self.search.setVisible(number == _WAYBILLS)
+        self._wanting.setVisible(number == _WAYBILLS)
         self.refresh()
         if number == _HAPPENED:
             self._screen.read_all()
@@ -163,6 +171,11 @@ class LedgerView(QWidget):
         self._message.setVisible(bool(screen.message))
         self._every.setCurrentIndex(max(0, self._every.findData(screen.check_every_days)))
         self._show_detail()
+
+    def _show_disk(self, row: int) -> None:
+        self.search.setText(self._screen.disks[row].search)
+        self.show_page(_WAYBILLS)
+        self.table.setFocus()
 
     def _disk_mark(self, row: int) -> Mark:
         return Mark.PROVEN if self._screen.disks[row].here and self._screen.disks[row].cards else Mark.EXPECTED

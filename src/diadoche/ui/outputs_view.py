@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QVBoxLa
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.outputs import GroupRow, OutputsScreen, problem_words
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, RowsModel, ShareBar, button, label, panel, table
+from diadoche.ui.parts import ChoiceBox, ElidedLabel, RowsModel, ShareBar, button, label, panel, table
 from diadoche.ui.theme import Theme
 
 _CHOICE_WIDTH_PX = 300
@@ -123,7 +123,8 @@ class OutputsView(QWidget):
         row.setSpacing(12)
         words = QVBoxLayout()
         words.setSpacing(4)
-        self._where, self._room, self._bar = label(name="strong"), label(name="soft"), ShareBar(self._theme)
+        self._where, self._room, self._bar = ElidedLabel(), label(name="soft"), ShareBar(self._theme)
+        self._where.setObjectName("strong")
         words.addWidget(self._where)
         words.addWidget(self._room)
         row.addLayout(words, 1)

@@ -19,7 +19,12 @@ class WorkView(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(12)
-        column.addWidget(label("Work, the newest first", "heading"))
+        head = QHBoxLayout()
+        head.addWidget(label("Work, the newest first", "heading"))
+        head.addStretch(1)
+        self._load = label(name="soft")
+        head.addWidget(self._load)
+        column.addLayout(head)
         self._empty = label("Nothing was asked for yet.", "soft")
         column.addWidget(self._empty)
         self._model = RowsModel(
@@ -49,6 +54,7 @@ class WorkView(QWidget):
     def refresh(self) -> None:
         """Shows the jobs as they are now."""
         self._rows = self._screen.rows()
+        self._load.setText(self._screen.load())
         self._model.changed()
         self._empty.setVisible(not self._rows)
         self.table.setVisible(bool(self._rows))

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from diadoche.core.disks import Mount, mounts
 from diadoche.core.errors import DiadocheError
 from diadoche.services.devices.buses import BusError, BusThread
 from diadoche.services.devices.desktop import Notices, SleepLock
@@ -68,7 +69,7 @@ class Devices:
         self._told = told
         self._buses = BusThread()
         self._network = NetworkCards(shares)
-        self._watch: DiskWatch | None = bench
+        self._watches: tuple[DiskWatch, ...] = (bench,) if bench is not None else ()
         self._simulated = bench is not None
         self._closed = threading.Event()
         self._threads: list[threading.Thread] = []
@@ -81,10 +82,12 @@ class Devices:
             self._in_thread(self._begin)
 
     def _begin(self) -> None:
-        self._watch = _found_watch(self._buses)
-        self._watch.start(lambda medium: self._told(CameIn(medium)), lambda key: self._told(WentOut(key)))
+        self._watches = _found_watches(self._buses)
+        for watch in self._watches:
+            watch.start(lambda medium: self._told(CameIn(medium)), lambda key: self._told(WentOut(key)))
         if self._closed.is_set():
-            self._watch.close()
+            for watch in self._watches:
+                watch.close()
 
     def connect(self, address: str, user: str = "", password: str = "") -> None:
         """Connects to a share; it comes in as a medium, or what is wrong is said."""
@@ -108,17 +111,19 @@ class Devices:
                 if key.startswith(_NETWORK):
                     self._network.disconnect(key)
                     self._told(WentOut(key))
-                elif self._watch is not None:
-                    self._watch.eject(key)
+                else:
+                    self._eject(key)
             except DiadocheError as error:
                 self._told(Said(key, error.problem.sentence(), failed=True))
                 return
             self._told(Said(key, "It can be taken out now."))
 
-        if self._simulated and not key.startswith(_NETWORK) and self._watch is not None:
-            self._watch.eject(key)
-        else:
-            self._in_thread(let_out)
+        self._in_thread(let_out)
+
+    def _eject(self, key: str) -> None:
+        for watch in self._watches:
+            if key in {medium.key for medium in watch.media()}:
+                watch.eject(key)
 
     def close(self) -> None:
         """Ends watching, lets shares go, and lets the machine sleep again."""
@@ -126,8 +131,8 @@ class Devices:
         for thread in self._threads:
             thread.join(timeout=5)
         self.sleep.hold(False)
-        if self._watch is not None:
-            self._watch.close()
+        for watch in self._watches:
+            watch.close()
         self._network.close()
         self._buses.close()
 
@@ -137,9 +142,13 @@ class Devices:
         thread.start()
 
 
-def _found_watch(buses: BusThread) -> DiskWatch:
-    """The desktop's disk service, or the table of mounts where there is none."""
+def _found_watches(buses: BusThread) -> tuple[DiskWatch, ...]:
+    """The desktop's disk service, with the table of mounts for what is no disk: phones, shares; or that table alone."""
     try:
-        return UdisksWatch(buses)
+        return UdisksWatch(buses), MountPolling(table=_mounts_of_no_disk)
     except BusError:
-        return MountPolling()
+        return (MountPolling(),)
+
+
+def _mounts_of_no_disk() -> list[Mount]:
+    return [mount for mount in mounts() if not mount.source.startswith("/dev/")]
