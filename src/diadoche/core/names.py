@@ -7,7 +7,8 @@ import unicodedata
 from collections.abc import Callable
 
 # Forbidden by exFAT and FAT32 [EXFAT, section 7.7.3]; a copy may be carried on to such a disk later.
-_FORBIDDEN = re.compile(r'[\x00-\x1f"*/:<>?\\|]')
+# Half characters that stand for no byte are forbidden too: no filesystem could have given them.
+_FORBIDDEN = re.compile('[\\x00-\\x1f"*/:<>?\\\\|\\ud800-\\udc7f\\udd00-\\udfff]')
 LONGEST_NAME_BYTES = 255
 
 

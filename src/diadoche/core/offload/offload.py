@@ -138,9 +138,11 @@ class _Run:
         journal = journal or Journal(target.root, self._plan.fingerprint)
         try:
             with writing(target.root):
-                for folder in ("", *(folder.path for folder in self._plan.folders)):
-                    (target.root / target.kept_as(folder)).mkdir(parents=True, exist_ok=True)
+                target.root.mkdir(parents=True, exist_ok=True)
+                # Before anything else: from here on the folder says of itself that it is not whole.
                 journal.open()
+                for folder in self._plan.folders:
+                    (target.root / target.kept_as(folder.path)).mkdir(parents=True, exist_ok=True)
                 already = {path: file for path, file in journal.copied.items() if self._still_stands(target.root, file)}
                 destination = Destination(target, journal, self._plan.size_bytes, already)
                 destination.hold()
