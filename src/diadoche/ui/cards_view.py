@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, 
 from diadoche.ui.theme import Theme
 
 _FIRST, _BOARD, _GLANCE = range(3)
+_SAID_S = 6.0
 
 
 class CardsView(QWidget):
@@ -32,6 +34,7 @@ class CardsView(QWidget):
         self._screen = screen
         self._connect = connect
         self.address_dialog: AddressDialog | None = None
+        self._said_until_s = 0.0
         self._stack = QStackedLayout(self)
         self._stack.addWidget(_FirstPage(screen, self.choose_place))
         board_page = QWidget()
@@ -124,7 +127,8 @@ class CardsView(QWidget):
         self.say(words)
 
     def say(self, words: str) -> None:
-        """Says something beside the button, until the next change."""
+        """Says something beside the button, for as long as it takes to read."""
+        self._said_until_s = time.monotonic() + _SAID_S
         self._hint.setText(words)
 
     def offload(self) -> None:
@@ -155,14 +159,15 @@ class CardsView(QWidget):
             self._stack.setCurrentIndex(_BOARD)
         self._stack.setCurrentIndex(_FIRST if self._screen.is_first_start else _BOARD)
         self._board.refresh()
-        self._hint.setText(self._screen.offload_hint())
         self._unattended.setChecked(self._screen.unattended)
         self.offload_button.setText("Offload" if self._screen.unattended else "Offload…")
         self.offload_button.setEnabled(self._screen.can_offload_any)
         self.refresh_bench()
 
     def refresh_bench(self) -> None:
-        """Shows the cards that lie on the bench now; in the demo they are made one after another."""
+        """Shows the cards that lie on the bench now, made one after another in the demo; and what the button will do."""
+        if time.monotonic() >= self._said_until_s:
+            self._hint.setText(self._screen.offload_hint())
         if self._bench is not None:
             self._bench.refresh()
 
