@@ -165,7 +165,7 @@ class CardsView(QWidget):
         self.refresh_bench()
 
     def refresh_bench(self) -> None:
-        """Shows the cards that lie on the bench now, made one after another in the demo; and what the button will do."""
+        """Shows what the button will do, and the cards on the bench: in the demo they are made one after another."""
         if time.monotonic() >= self._said_until_s:
             self._hint.setText(self._screen.offload_hint())
         if self._bench is not None:

@@ -86,15 +86,18 @@ def test_the_machine_stays_awake_while_the_lock_is_held(services: Services, buse
     lock.hold(True)
     wait_until(lambda: services.inhibitors, 10, "the request")
     lock.hold(True)
-    wait_until(lambda: lock._descriptor >= 0, 10, "the answer")
+    wait_until(lambda: lock.held, 10, "the answer")
     # The stand-in's own end of the pipe was handed over; ours alone keeps it open.
     assert lock.works
     assert len(services.inhibitors) == 2
     lock.hold(False)
     lock.hold(False)
     lock.hold(True)
-    wait_until(lambda: len(services.inhibitors) == 4, 10, "the second request")
     lock.hold(False)
+    # Given back before the answer came: it is not kept when it does.
+    wait_until(lambda: len(services.inhibitors) == 4, 10, "the second request")
+    wait_until(lambda: not lock._asking, 10, "the second answer")
+    assert not lock.held
 
 
 def test_a_notice_reaches_the_service(services: Services, buses: BusThread) -> None:

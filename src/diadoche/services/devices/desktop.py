@@ -9,6 +9,7 @@ import contextlib
 import os
 import shutil
 import subprocess
+import threading
 from collections.abc import Callable
 
 from dbus_fast import BusType, Variant
@@ -27,14 +28,28 @@ class SleepLock:
         self._buses = buses
         self._address = address
         self._bus: MessageBus | None = None
+        self._lock = threading.Lock()
         self._descriptor = -1
+        self._wanted = self._asking = False
         self.works = True
 
     def hold(self, wanted: bool) -> None:
         """Takes or gives back the lock; asking twice does no harm."""
-        if wanted and self._descriptor < 0 and self.works:
-            self._buses.begin(self._take())
-        elif not wanted and self._descriptor >= 0:
+        with self._lock:
+            self._wanted = wanted
+            if not wanted:
+                self._give_back()
+            elif self._descriptor < 0 and self.works and not self._asking:
+                self._asking = True
+                self._buses.begin(self._take())
+
+    @property
+    def held(self) -> bool:
+        """Whether the machine is kept awake now."""
+        return self._descriptor >= 0
+
+    def _give_back(self) -> None:
+        if self._descriptor >= 0:
             os.close(self._descriptor)
             self._descriptor = -1
 
@@ -48,8 +63,12 @@ class SleepLock:
         except BusError:
             self.works = False
             return
-        if self._descriptor < 0:
+        with self._lock:
+            self._asking = False
             self._descriptor = answer.unix_fds[answer.body[0]]
+            # The card may have been let go while the login manager was thinking.
+            if not self._wanted:
+                self._give_back()
 
 
 class Notices:
