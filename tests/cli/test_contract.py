@@ -233,3 +233,14 @@ def test_a_full_disk_in_the_middle_of_a_conversion_leaves_nothing(drone: Path, s
     assert done.returncode == 1
     assert "free" in json.loads(done.stdout)[0]["problems"][0]["what"]
     assert not [path for path in small_disk.rglob("*") if path.is_file()]
+
+
+def test_a_clip_that_cannot_be_opened_is_named_once(drone: Path, tmp_path: Path) -> None:
+    card = tmp_path / "card"
+    shutil.copytree(drone, card)
+    (card / "DCIM/100DRONE/DRON0009.MP4").write_bytes(bytes(100_000))
+    done = diadoche("offload", card, "--to", tmp_path / "a", "--shoot", "Rock")
+    assert done.returncode == 1
+    assert done.stderr.count("! DRON0009.MP4") == 1
+    (page,) = (tmp_path / "a/Rock/Waybills").glob("*.html")
+    assert page.read_text().count("DRON0009.MP4 cannot") == 1

@@ -23,9 +23,9 @@ def say(text: str) -> None:
 
 
 def say_problems(problems: Iterable[Problem]) -> None:
-    """What went less than well, a line each."""
-    for problem in problems:
-        say(f"! {problem.sentence()}")
+    """What went less than well, a line each, and each only once."""
+    for sentence in dict.fromkeys(problem.sentence() for problem in problems):
+        say(f"! {sentence}")
 
 
 def print_json(value: object) -> None:

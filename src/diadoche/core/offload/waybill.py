@@ -126,7 +126,8 @@ def remarks(page: WaybillPage) -> list[str]:
     found += [each.sentence() for each in result.problems]
     found += [f"Left out: {each.what}" for each in result.skipped]
     found += [f"{shown(old)} is kept as {shown(new)}." for old, new in result.renamed]
-    return found
+    # The card and the trial of its copy may say the same of one clip.
+    return list(dict.fromkeys(found))
 
 
 def _took(seconds: float) -> str:
