@@ -12,6 +12,8 @@ from pathlib import Path
 
 import pytest
 
+from diadoche.core.disks import mount_of
+
 _UDISKS = Path("/usr/libexec/udisks2/udisksd")
 _UDEV = Path("/lib/systemd/systemd-udevd")
 _BUS_CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN"
@@ -68,6 +70,8 @@ def system_bus(folder: Path) -> Iterator[str]:
         pytest.skip(f"no real disk service here: {', '.join(missing)} missing")
     if os.geteuid() != 0:
         pytest.skip("no real disk service here: loop devices and udevd need the superuser")
+    if mount_of(folder) is None:
+        pytest.skip("no real disk service here: this root is not in the kernel's table of mounts, as in a chroot")
     with ExitStack() as stack:
         address = stack.enter_context(plain_bus(folder))
         if not _udev_answers():
