@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.ledger import LedgerScreen
@@ -22,6 +24,9 @@ class Desk:
     def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
         self.station = station
         self._shoot = station.shoot.id
+        # Does something a little later; the window puts its own events between, so that no single one is long.
+        self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
+        self._pending: list[Callable[[], None]] = []
         self.cards = CardsScreen(station, ledger)
         self.footage = FootageScreen(station, ledger)
         self.outputs = OutputsScreen(station, ledger, runner)
@@ -39,12 +44,9 @@ class Desk:
         self.ledger.job_changed(job)
         if job.state is State.DONE and job.kind in {"offload", "identify"}:
             self.cards.refresh()
-            self.ledger.refresh()
-            self.footage.refresh()
-            self.outputs.refresh()
+            self._soon(self.ledger.refresh, self.footage.refresh, self.outputs.refresh)
         if job.state is State.DONE and job.kind in _NEW_COPIES:
-            self.footage.refresh()
-            self.outputs.refresh()
+            self._soon(self.footage.refresh, self.outputs.refresh)
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
             self.footage.refresh()
@@ -54,6 +56,21 @@ class Desk:
     def _cards_changed(self) -> None:
         if self.station.shoot.id != self._shoot:
             self._shoot = self.station.shoot.id
-            self.footage.refresh()
-            self.outputs.refresh()
+            self._soon(self.footage.refresh, self.outputs.refresh)
         self.cards.on_change()
+
+    def _soon(self, *refreshes: Callable[[], None]) -> None:
+        """Each once, however many cards end together."""
+        for refresh in refreshes:
+            if refresh not in self._pending:
+                self._pending.append(refresh)
+                self.later(self._refresh_next)
+
+    def _refresh_next(self) -> None:
+        if self._pending:
+            self._pending.pop(0)()
+
+    def close(self) -> None:
+        """Nothing more is read from the ledger."""
+        self._pending.clear()
+        self.later = lambda _doing: None

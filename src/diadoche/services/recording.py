@@ -35,3 +35,5 @@ def record(ledger: Ledger, job: Job) -> None:
             record_facts(ledger, found.clip_id, found.facts)
     elif job.kind == "make" and job.request.clip_id:
         record_output(ledger, job.request.clip_id, job.result, VERSION)
+    # Before anybody is told: a card that is called kept stays so after a power cut.
+    ledger.make_durable()

@@ -164,9 +164,12 @@ class Station:
         Raises:
             RequestError: it makes no sense for this card.
         """
+        return self._plan(key, self.request_for(key))
+
+    def _plan(self, key: str, request: OffloadRequest) -> OffloadPlan:
         card = self.cards[key].card
         assert card is not None
-        return plan_for(self.request_for(key), card)
+        return plan_for(request, card)
 
     def remembered_for(self, key: str) -> CameraSettings:
         """What is remembered of this card or its camera: the nearest wins, part by part."""
@@ -202,7 +205,7 @@ class Station:
         card = self.cards[key]
         request = self.request_for(key)
         try:
-            plan = self.plan(key)
+            plan = self._plan(key, request)
         except DiadocheError as error:
             self._set(replace(card, stage=Stage.PROBLEM, problem=error.problem))
             return

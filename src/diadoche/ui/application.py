@@ -75,6 +75,7 @@ class Application:
         self.station = Station(self.ledger, self.runner, opening.places, shoot, find_disk)
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
         self.desk = Desk(self.ledger, self.runner, self.station)
+        self.desk.later = lambda doing: QTimer.singleShot(0, doing)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
@@ -158,6 +159,7 @@ class Application:
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
         self._closed = True
+        self.desk.close()
         self.window.leaving = True
         self.window.close()
         self._checks.stop()

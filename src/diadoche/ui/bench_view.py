@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from pathlib import Path
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
@@ -13,6 +14,7 @@ from diadoche.services.devices.faulty_folder import Faults
 from diadoche.ui.parts import button, emptied, label, menu_button
 
 _MANY = 5
+_LOOK_S = 1.0
 _LETTERS = 9
 _SLOW_BYTES_S = 300_000
 _AT_BYTE = 100_000
@@ -42,11 +44,18 @@ class BenchView(QFrame):
         self._row.setContentsMargins(14, 8, 14, 8)
         self._row.setSpacing(8)
         self._shown: tuple[object, ...] = ()
+        self._looked_s = -_LOOK_S
+        self._media: tuple[Medium, ...] = ()
+        self._outside: list[Path] = []
         self.refresh()
 
     def refresh(self) -> None:
         """Shows what is in and what is not; built anew only when that changed."""
-        outside = self._bench.cards_outside()
+        # Ten times a second is for what moves; the folder of cards is looked into once.
+        if time.monotonic() - self._looked_s > _LOOK_S or self._bench.media() != self._media:
+            self._looked_s, self._media = time.monotonic(), self._bench.media()
+            self._outside = self._bench.cards_outside()
+        outside = self._outside
         inside = [(number, self._bench.reader_of(number)) for number in range(1, READERS + 1)]
         taken = [(number, medium) for number, medium in inside if medium is not None]
         now = (tuple(outside), tuple(taken), self._bench.coming(), tuple(self._faults.items()))

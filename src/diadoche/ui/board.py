@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -16,9 +17,9 @@ from diadoche.ui.theme import Colours, Theme
 
 _CARD_WIDTH_PX = 336
 _PLACE_WIDTH_PX = 290
-_STEPS = 48
 # More cards than this show only what matters across a room.
 _ROOMY = 3
+_MANY_RIBBONS, _SLOWER_S = 8, 0.25
 _THINNEST_PX, _THICKEST_PX = 8.0, 18.0
 _MARK_PX = 18.0
 
@@ -44,6 +45,7 @@ class CardPanel(QFrame):
         self._kept_beside = ElidedLabel()
         self._kept_beside.setObjectName("strong")
         self._links = _card_links(screen, key)
+        self._shown: tuple[CardRow, bool, float] | None = None
         top = QHBoxLayout()
         top.setSpacing(10)
         top.addWidget(self._mark)
@@ -73,6 +75,10 @@ class CardPanel(QFrame):
 
     def show_row(self, row: CardRow, *, compact: bool) -> None:
         """Shows the card as it is now; `compact` where many stand below each other."""
+        now = (row, compact, self._theme.scale)
+        if now == self._shown:
+            return
+        self._shown = now
         self.setFixedWidth(round(_CARD_WIDTH_PX * max(1.0, self._theme.scale)))
         self._column.setContentsMargins(14, *((4, 14, 3) if compact else (12, 14, 10)))
         self._column.setSpacing(1 if compact else 3)
@@ -182,6 +188,7 @@ class Board(QWidget):
         self._cards: dict[str, CardPanel] = {}
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
+        self._painted_s = 0.0
         self._left, self._right = QVBoxLayout(), QVBoxLayout()
         self._no_card = _empty("No card is in.", _NOT_SEEN, _CARD_WIDTH_PX)
         self._no_place = _empty("No place for copies yet.", "Add a folder on a disk you trust.", _PLACE_WIDTH_PX)
@@ -200,9 +207,22 @@ class Board(QWidget):
         """Shows what is true now."""
         self._show_cards(self._screen.rows())
         self._show_places(self._screen.places())
-        self._ribbons = self._screen.ribbons()
-        self.setAccessibleDescription("; ".join(_spoken(ribbon) for ribbon in self._ribbons))
-        self.update()
+        ribbons = self._screen.ribbons()
+        if self._is_worth_it(ribbons):
+            self._painted_s = time.monotonic()
+            self.setAccessibleDescription("; ".join(_spoken(ribbon) for ribbon in ribbons))
+            self._ribbons = ribbons
+            self.update()
+
+    def _is_worth_it(self, ribbons: list[Ribbon]) -> bool:
+        """Whether the eye would see a difference; many ribbons move more slowly, and cost more to draw."""
+        if [(each.key, each.place, each.mark) for each in ribbons] != [
+            (each.key, each.place, each.mark) for each in self._ribbons
+        ]:
+            return True
+        if len(ribbons) > _MANY_RIBBONS and time.monotonic() - self._painted_s < _SLOWER_S:
+            return False
+        return [_drawn(ribbon) for ribbon in ribbons] != [_drawn(ribbon) for ribbon in self._ribbons]
 
     def _show_cards(self, rows: list[CardRow]) -> None:
         for key in set(self._cards) - {row.key for row in rows}:
@@ -231,12 +251,12 @@ class Board(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         heaviest = max((ribbon.weight_bytes for ribbon in self._ribbons), default=1) or 1
+        room = self._room() if self._cards and self._places else 0.0
         # The ones at rest first, so that what moves lies on top.
         for ribbon in sorted(self._ribbons, key=lambda each: each.mark is Mark.UNDER_WAY):
             ends = self._ends(ribbon)
             if ends is not None:
                 share = (ribbon.weight_bytes / heaviest) ** 0.5
-                room = self._room()
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
                 _paint_ribbon(painter, ribbon, ends, thick, min(_MARK_PX, room - 3), self._theme.colours)
 
@@ -271,6 +291,11 @@ def _on_edge(part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
     return QPointF(box.right() + 2 if right else box.left() - 1, y)
 
 
+def _drawn(ribbon: Ribbon) -> tuple[object, ...]:
+    """What of a ribbon makes a difference to the eye: half a percent is a pixel or two."""
+    return round(ribbon.copied * 200), round(ribbon.proven * 200)
+
+
 def _step(part: QWidget, count: int) -> float:
     return min(24.0, part.geometry().height() / (count + 1))
 
@@ -283,21 +308,25 @@ def _spoken(ribbon: Ribbon) -> str:
 
 
 def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
-    """The part of a ribbon's middle line between two shares of its way."""
+    """The part of a ribbon's middle line between two shares of its way: a part of a cubic is a cubic again."""
     start, stop = ends
-    bend = (stop.x() - start.x()) * 0.5
-
-    def point(t: float) -> QPointF:
-        u = 1 - t
-        x = u**3 * start.x() + 3 * u * u * t * (start.x() + bend) + 3 * u * t * t * (stop.x() - bend) + t**3 * stop.x()
-        y = (u**3 + 3 * u * u * t) * start.y() + (3 * u * t * t + t**3) * stop.y()
-        return QPointF(x, y)
-
-    steps = max(2, round(_STEPS * (end - begin)))
-    path = QPainterPath(point(begin))
-    for step in range(1, steps + 1):
-        path.lineTo(point(begin + (end - begin) * step / steps))
+    bend = QPointF((stop.x() - start.x()) * 0.5, 0)
+    left = _upto(_upto((start, start + bend, stop - bend, stop), end), begin / end if end else 0, rest=True)
+    path = QPainterPath(left[0])
+    path.cubicTo(*left[1:])
     return path
+
+
+_Cubic = tuple[QPointF, QPointF, QPointF, QPointF]
+
+
+def _upto(cubic: _Cubic, t: float, *, rest: bool = False) -> _Cubic:
+    """The part of a cubic before a share of its way, or the rest, by de Casteljau's construction."""
+    a, b, c, d = cubic
+    ab, bc, cd = a + (b - a) * t, b + (c - b) * t, c + (d - c) * t
+    abc, bcd = ab + (bc - ab) * t, bc + (cd - bc) * t
+    middle = abc + (bcd - abc) * t
+    return (middle, bcd, cd, d) if rest else (a, ab, abc, middle)
 
 
 def _paint_ribbon(

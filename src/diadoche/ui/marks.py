@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QWidget
@@ -12,6 +14,7 @@ from diadoche.ui.theme import Colours, Theme
 _HATCH_PX = 8
 
 
+@lru_cache(maxsize=8)
 def hatch(colours: Colours, ground: str | None = None) -> QBrush:
     """Slanting stripes in the colour of what is under way."""
     pixmap = QPixmap(_HATCH_PX, _HATCH_PX)

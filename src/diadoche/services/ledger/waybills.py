@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import Select, func, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.tree import FileEntry
@@ -217,7 +217,7 @@ def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
 
 
 def _searched(text: str) -> Select[WaybillRow]:
-    wanted = select(WaybillRow)
+    wanted = select(WaybillRow).options(selectinload(WaybillRow.copies))
     if not text.strip():
         return wanted
     like = f"%{text.strip()}%"
@@ -306,6 +306,7 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
             select(ClipRow, WaybillRow)
             .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
             .where(func.coalesce(ClipRow.shoot_id, WaybillRow.shoot_id) == shoot_id)
+            .options(selectinload(ClipRow.outputs), selectinload(WaybillRow.copies))
             .order_by(ClipRow.id)
         ).all()
         found = []

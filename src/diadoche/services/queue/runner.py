@@ -40,6 +40,8 @@ from diadoche.services.wire import from_text, to_text
 # Two cores: one conversion at a time uses both; looking and identifying are short.
 LIMITS = {"look": 2, "facts": 1, "encode": 1}
 _PATIENCE_S = 10.0
+# The window comes first: it needs little, but it needs that at once.
+_NICE = 10
 _KILLED_S = 3.0
 _CLOSING_S = 20.0
 
@@ -232,12 +234,14 @@ class Runner:
         job = replace(self._jobs[number], started=datetime.now(UTC))
         self._jobs[number] = job
         process = subprocess.Popen(
-            [sys.executable, "-m", "diadoche.services.queue.worker"],
+            ["nice", "-n", str(_NICE), sys.executable, "-m", "diadoche.services.queue.worker"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
             encoding="ascii",
-            start_new_session=True,
+            # A group of its own keeps the terminal's Ctrl-C away. Not a session: the kernel shares the processors
+            # between sessions first, and eight workers would leave the window a ninth.
+            process_group=0,
         )
         assert process.stdin is not None
         process.stdin.write(json.dumps({"kind": job.kind, "request": to_text(job.request)}) + "\n")
