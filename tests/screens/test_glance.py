@@ -257,3 +257,10 @@ def test_a_cameras_own_folders_are_set_on_the_sheet(scene: Scene, drone: Path) -
         assert screen.glance().cards[0].folder == "Rock/Air/card-001"
         screen.name_own_folders(key, "")
         assert screen.glance().cards[0].folder.startswith("Rock/Originals")
+
+
+def test_what_each_folder_is_for_is_told(scene: Scene, drone: Path) -> None:
+    scene.listed(drone)
+    lines = scene.desk.cards.glance.glance().cards[0].purposes.splitlines()
+    assert lines[0] == "DCIM: Where cameras put what they record."
+    assert lines[1].startswith("DCIM/100DRONE: One folder of recordings")

@@ -15,6 +15,7 @@ import typer
 from diadoche.cli import copies
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
 from diadoche.core.names import shown
@@ -102,6 +103,9 @@ def look(
             }
         )
     say(f"{card.title or 'No card'}: {card.root}" + (f" (known by {card.evidence})" if card.evidence else ""))
+    folders = [folder.path for folder in card.tree.folders]
+    for folder, purpose in folder_purposes(folders, load_layouts(places().own_layouts), card.layout):
+        say(f"  {folder}/  {purpose}")
     for clip in card.clips:
         length = clock_text(clip.duration_s) if clip.duration_s is not None else "length not known"
         say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), 'file')}")

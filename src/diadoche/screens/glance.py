@@ -13,6 +13,7 @@ from typing import Any
 
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
+from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
@@ -65,6 +66,7 @@ class GlanceCard:
     groups: tuple[GlanceGroup, ...]
     clips: tuple[GlanceClip, ...] = ()
     own_folders: str = ""
+    purposes: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,6 +172,12 @@ class GlanceScreen:
             self._groups(card),
             tuple(_clip(clip, card.pictures or {}) for clip in found.clips),
             self._station.remembered_for(key).folders,
+            "\n".join(
+                f"{folder}: {purpose}"
+                for folder, purpose in folder_purposes(
+                    [each.path for each in found.tree.folders], load_layouts(self._station.own_layouts), found.layout
+                )
+            ),
         )
 
     def _groups(self, card: CardIn) -> tuple[GlanceGroup, ...]:

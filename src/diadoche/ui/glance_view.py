@@ -238,6 +238,7 @@ class _CardSheet(QFrame):
             self._name.setText(card.name)
         self._words.setText(card.words)
         self._folder.setText(f"goes to  {card.folder}" if card.folder else "")
+        self.setToolTip(f"On the card:\n{card.purposes}" if card.purposes else "")
         self._own_folders = card.own_folders
         self._own.setText("Own folders" if card.own_folders else "Own folders…")
         self._strip.show_clips(card.clips)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from importlib import resources
@@ -80,6 +81,21 @@ class Layout(BaseModel):
             if re.fullmatch(pattern, folder, re.IGNORECASE):
                 return purpose
         return ""
+
+
+def folder_purposes(card_folders: Sequence[str], layouts: Sequence[Layout], name: str) -> tuple[tuple[str, str], ...]:
+    """What each folder of a card is for, in one line, as its layout tells; others are left out.
+
+    Args:
+        card_folders: relative paths.
+        layouts: all layouts.
+        name: that of the card's own.
+    """
+    layout = next((each for each in layouts if each.name == name), None)
+    if layout is None:
+        return ()
+    found = ((folder, layout.purpose_of(folder)) for folder in card_folders)
+    return tuple((folder, purpose) for folder, purpose in found if purpose)
 
 
 @dataclass(frozen=True, slots=True)
