@@ -206,12 +206,15 @@ class _CardSheet(QFrame):
         self._own = button(
             "Own folders…", self._name_folders, name="link", tip="Other folders for this camera, in this shoot only"
         )
-        top.addWidget(self._own)
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 12, 14, 12)
         column.setSpacing(6)
         column.addLayout(top)
-        for part in (self._folder, self._strip, self._new, self._stills):
+        goes = QHBoxLayout()
+        goes.addWidget(self._folder, 1)
+        goes.addWidget(self._own)
+        column.addLayout(goes)
+        for part in (self._strip, self._new, self._stills):
             column.addWidget(part)
         column.addLayout(self._groups)
 
