@@ -253,10 +253,10 @@ def test_a_cameras_own_folders_are_set_on_the_sheet(scene: Scene, drone: Path) -
     screen = scene.desk.cards.glance
     assert "nonsense" in screen.name_own_folders(key, "{nonsense}")
     assert screen.glance().cards[0].own_folders == ""
-    if screen.name_own_folders(key, "{shoot}/Air") == "" and scene.station.cards[key].card.camera:  # type: ignore[union-attr]
-        assert screen.glance().cards[0].folder == "Rock/Air/card-001"
-        screen.name_own_folders(key, "")
-        assert screen.glance().cards[0].folder.startswith("Rock/Originals")
+    assert screen.name_own_folders(key, "{shoot}/Air") == ""
+    assert screen.glance().cards[0].folder == "Rock/Air/card-001"
+    screen.name_own_folders(key, "")
+    assert screen.glance().cards[0].folder.startswith("Rock/Originals")
 
 
 def test_what_each_folder_is_for_is_told(scene: Scene, drone: Path) -> None:

@@ -8,9 +8,12 @@ from pathlib import Path
 import pytest
 from sqlalchemy import update
 
+from diadoche.core.watch import Watch
 from diadoche.screens.ledger import age_text
 from diadoche.screens.marks import Mark
 from diadoche.services.ledger.models import CopyRow
+from diadoche.services.queue.states import State
+from diadoche.services.verifying import perform_verify
 from tests.screens.scene import Scene
 
 
@@ -94,12 +97,6 @@ def test_a_check_that_finds_damage_says_so_on_the_copy(scene: Scene, drone: Path
     (root / "DCIM/100DRONE/DRON0001.MP4").unlink()
     assert ledger.check_copies() == 2
     job = next(job for job in scene.runner.added if job.kind == "verify" and job.request.root == root)
-    scene.runner.added.append(job)
-    scene.runner.added.remove(job)
-    from diadoche.core.watch import Watch
-    from diadoche.services.queue.states import State
-    from diadoche.services.verifying import perform_verify
-
     scene.tell(job, State.DONE, perform_verify(job.request, Watch()))
     ledger.select(0)
     detail = ledger.detail()

@@ -5,10 +5,9 @@ from __future__ import annotations
 import shutil
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.errors import RequestError
@@ -172,21 +171,13 @@ class CardsScreen:
     @property
     def can_offload_any(self) -> bool:
         """Whether the one button does something."""
-        return any(
-            self._station.can_offload(key)
-            for key, card in self._station.cards.items()
-            if card.stage is not Stage.PROVEN and not _waits_for_word(card)
-        )
+        return bool(self._station.about_to_cross())
 
     def offload_hint(self) -> str:
         """Why the button can not be used, or what it will do."""
         if not self._station.shoot.settings.places:
             return "Add a place for copies first."
-        waiting = [
-            card.name
-            for key, card in self._station.cards.items()
-            if card.stage is not Stage.PROVEN and self._station.can_offload(key) and not _waits_for_word(card)
-        ]
+        waiting = [self._station.cards[key].name for key in self._station.about_to_cross()]
         if waiting:
             places = count_text(len(self._station.shoot.settings.places), "place")
             return f"{', '.join(waiting)} to {places}, as part of {self.shoot_name}."
@@ -228,7 +219,7 @@ class CardsScreen:
 
     def set_unattended(self, wanted: bool) -> None:
         """Switches unattended on or off; what is in already is not started by that."""
-        self._change(unattended=wanted)
+        self._station.change_settings(unattended=wanted)
 
     def offload(self, key: str) -> None:
         """One card alone; one that is proven is taken again in full."""
@@ -265,12 +256,7 @@ class CardsScreen:
         self._change_places(tuple(each for each in self._station.shoot.settings.places if each != path))
 
     def _change_places(self, places: tuple[Path, ...]) -> None:
-        self._change(places=places)
-
-    def _change(self, **settings: Any) -> None:
-        shoot = self._station.shoot
-        changed = replace(shoot.settings, **settings)
-        self._station.change_shoot(change_shoot(self._ledger, shoot, settings=changed))
+        self._station.change_settings(places=places)
 
     def open_folder(self, path: Path) -> None:
         """Takes a folder as if it were a card that was put in, and remembers it as a source."""

@@ -9,7 +9,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
-from typing import Any
 
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
@@ -21,10 +20,10 @@ from diadoche.core.names import shown
 from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, folder_parts
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
-from diadoche.services.card_in import CardIn, Stage
+from diadoche.services.card_in import CardIn
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import waybills
-from diadoche.services.shoots import Shoot, all_shoots, change_shoot, known_recipe
+from diadoche.services.shoots import Shoot, all_shoots, known_recipe
 from diadoche.services.station import Station
 
 _RATE_FROM = 5
@@ -99,19 +98,9 @@ class GlanceScreen:
         self._ledger = ledger
         self.naming_problem = ""
 
-    def about_to_cross(self) -> list[str]:
-        """The cards that the one button would start."""
-        return [
-            key
-            for key, card in self._station.cards.items()
-            if self._station.can_offload(key)
-            and card.stage is not Stage.PROVEN
-            and not (card.is_known and card.stage is Stage.LISTED)
-        ]
-
     def begin(self) -> None:
         """Takes the sensible choice for each card: of one that was here before, only what is new."""
-        for key in self.about_to_cross():
+        for key in self._station.about_to_cross():
             card = self._station.cards[key]
             self._station.look_at_pictures(key)
             card = self._station.cards[key]
@@ -120,7 +109,7 @@ class GlanceScreen:
 
     def glance(self) -> Glance:
         """What is true now."""
-        keys = self.about_to_cross()
+        keys = self._station.about_to_cross()
         plans: dict[str, OffloadPlan] = {}
         problems: list[Problem] = []
         for key in keys:
@@ -238,7 +227,7 @@ class GlanceScreen:
             self.naming_problem = error.problem.sentence()
             return
         self.naming_problem = ""
-        self._change(naming=Naming(folders, naming.card))
+        self._station.change_settings(naming=Naming(folders, naming.card))
 
     def name_own_folders(self, key: str, folders: str) -> str:
         """Gives this card's camera folders of its own in this shoot, or takes them away; gives why not."""
@@ -257,7 +246,7 @@ class GlanceScreen:
 
     def set_read_twice(self, wanted: bool) -> None:
         """Changes that for the shoot."""
-        self._change(read_twice=wanted)
+        self._station.change_settings(read_twice=wanted)
 
     def name_card(self, key: str, name: str) -> None:
         """Gives a card a name of the person's own."""
@@ -286,13 +275,8 @@ class GlanceScreen:
 
     def start(self) -> None:
         """Starts all of it."""
-        for key in self.about_to_cross():
+        for key in self._station.about_to_cross():
             self._station.offload(key)
-
-    def _change(self, **settings: Any) -> None:
-        shoot = self._station.shoot
-        changed = change_shoot(self._ledger, shoot, settings=replace(shoot.settings, **settings))
-        self._station.change_shoot(changed)
 
 
 def _clip(clip: Clip, pictures: Mapping[str, str]) -> GlanceClip:

@@ -15,7 +15,7 @@ from diadoche.services.ledger.waybills import CopyEntry, WaybillEntry, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
 from diadoche.services.restoring import RestoreRequest, holders
-from diadoche.services.shoots import Shoot, all_shoots, change_checks
+from diadoche.services.shoots import Shoot, all_shoots
 from diadoche.services.station import Station
 from diadoche.services.taking_in import RebuildRequest, TakeInRequest, known_roots
 from diadoche.services.verifying import VerifyRequest
@@ -215,7 +215,7 @@ class LedgerScreen:
 
     def set_check_every_days(self, days: int) -> None:
         """Changes that."""
-        self._station.change_shoot(change_checks(self._ledger, self._station.shoot, days))
+        self._station.change_settings(check_every_days=days)
 
     def copy_on(self, to: Path) -> None:
         """Copies the selected card on to another place, from a proven copy that is here."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 
@@ -85,11 +85,6 @@ def change_shoot(
         if settings is not None:
             row.settings = to_text(settings)
         return _shoot(row)
-
-
-def change_checks(ledger: Ledger, shoot: Shoot, days: int) -> Shoot:
-    """The shoot with its copies read back every so many days; 0 for only when asked."""
-    return change_shoot(ledger, shoot, settings=replace(shoot.settings, check_every_days=days))
 
 
 def known_recipe(name: str) -> str:

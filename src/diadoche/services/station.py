@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from diadoche.core.cards.card import Card
 from diadoche.core.disks import Disk, disk_of
@@ -43,7 +44,7 @@ from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.recognising import RecogniseRequest
-from diadoche.services.shoots import Shoot, known_recipe
+from diadoche.services.shoots import Shoot, change_shoot, known_recipe
 
 
 class Station:
@@ -236,10 +237,24 @@ class Station:
             self._set(replace(current, job=job))
 
     def offload_all(self) -> None:
-        """Starts every card that can be offloaded and is not proven."""
-        for key, card in list(self.cards.items()):
-            if card.stage is not Stage.PROVEN and not (card.is_known and card.stage is Stage.LISTED):
-                self.offload(key)
+        """Starts every card that the one button would start."""
+        for key in self.about_to_cross():
+            self.offload(key)
+
+    def about_to_cross(self) -> list[str]:
+        """The cards that the one button starts: not those that are proven, or were before by all that is known."""
+        return [
+            key
+            for key, card in self.cards.items()
+            if self.can_offload(key)
+            and card.stage is not Stage.PROVEN
+            and not (card.is_known and card.stage is Stage.LISTED)
+        ]
+
+    def change_settings(self, **settings: Any) -> None:
+        """Other settings for this shoot."""
+        changed = replace(self.shoot.settings, **settings)
+        self.change_shoot(change_shoot(self.ledger, self.shoot, settings=changed))
 
     def offload_new(self, key: str) -> None:
         """Copies only what was not proven before."""

@@ -21,7 +21,7 @@ from diadoche.screens.desk import Desk
 from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.devices.bench import PACE_BYTES_S, Bench
 from diadoche.services.devices.desktop import PopUps
-from diadoche.services.devices.devices import CameIn, Devices, NoticeWanted, Said, WentOut
+from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
@@ -129,7 +129,10 @@ class Application:
         if isinstance(news, Job):
             self.desk.job_changed(news)
         elif isinstance(news, CameIn):
-            self.station.put_in(news.medium)
+            if news.medium.key.startswith(NETWORK):
+                self.desk.cards.open_medium(news.medium)
+            else:
+                self.station.put_in(news.medium)
         elif isinstance(news, WentOut):
             self.station.pulled_out(news.key)
         elif isinstance(news, Said):

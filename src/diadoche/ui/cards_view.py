@@ -164,6 +164,11 @@ class CardsView(QWidget):
         self.offload_button.setEnabled(self._screen.can_offload_any)
         self.refresh_bench()
 
+    def follow(self) -> None:
+        """Shows how far things are; the sheet before the start has nothing that moves, and costs more to make."""
+        if self._stack.currentIndex() != _GLANCE:
+            self.refresh()
+
     def refresh_bench(self) -> None:
         """Shows what the button will do, and the cards on the bench: in the demo they are made one after another."""
         if time.monotonic() >= self._said_until_s:

@@ -187,7 +187,7 @@ class MainWindow(QMainWindow):
         self._show_summaries()
         current = self.stack.currentWidget()
         if current is self.cards:
-            self.cards.refresh()
+            self.cards.follow()
         elif current is self.work:
             self.work.refresh()
 

@@ -19,7 +19,7 @@ from diadoche.services.devices.mount_polling import MountPolling
 from diadoche.services.devices.network import NetworkCards
 from diadoche.services.devices.udisks import UdisksWatch
 
-_NETWORK = "network:"
+NETWORK = "network:"
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,7 @@ class Devices:
 
         def let_out() -> None:
             try:
-                if key.startswith(_NETWORK):
+                if key.startswith(NETWORK):
                     self._network.disconnect(key)
                     self._told(WentOut(key))
                 else:
