@@ -14,7 +14,8 @@ from pytestqt.qtbot import QtBot
 
 from diadoche.screens.marks import Mark
 from diadoche.services.card_in import Stage
-from diadoche.services.devices.devices import NoticeWanted, Said
+from diadoche.services.devices.devices import CameIn, NoticeWanted, Said
+from diadoche.services.devices.disk_watch import Medium
 from diadoche.ui.application import Application
 from diadoche.ui.parts import TickBox
 from tests.end_to_end.conftest import Opener
@@ -246,3 +247,15 @@ def test_closing_while_cards_are_read_asks_first(
     application._bridge.post(NoticeWanted("title", "text"))
     qtbot.wait(50)
     assert application.window.tray.line.text().startswith("Leave the card in.")
+
+
+def test_an_address_that_was_connected_is_at_hand_again(open_window: Opener, qtbot: QtBot, drone: Path) -> None:
+    application = open_window()
+    application._bridge.post(CameIn(Medium("network://nas/card", drone, "card", "nas")))
+    waits(qtbot, lambda: first(application) == "It is not being read.")
+    application.window.cards._sources.aboutToShow.emit()
+    choose(application, qtbot, "Again: //nas/card")
+    dialog = application.window.cards.address_dialog
+    assert dialog is not None
+    assert dialog.address.text() == "//nas/card"
+    dialog.reject()

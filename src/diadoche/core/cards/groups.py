@@ -23,11 +23,6 @@ class ClipGroup:
         """When its first clip began."""
         return self.clips[0].start
 
-    @property
-    def size_bytes(self) -> int:
-        """All its clips together."""
-        return sum(clip.size_bytes for clip in self.clips)
-
 
 def groups_of(clips: Sequence[Clip], gap: timedelta = GAP) -> tuple[ClipGroup, ...]:
     """The groups of a card in order of time, the clips without a time last."""
