@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 
 from diadoche.core.cards.avchd import read_playlist
 from diadoche.core.cards.card import chosen_files, look
-from diadoche.core.cards.clips import sort_files
-from diadoche.core.cards.layout import load_layouts, recognise
+from diadoche.core.cards.layout import load_layouts
+from diadoche.core.cards.recognise import recognise
+from diadoche.core.cards.sorting import sort_files
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.watch import Watch
@@ -146,7 +147,9 @@ def test_streams_alone_are_still_a_card(camcorder: Path, tmp_path: Path) -> None
     shutil.copytree(camcorder / "PRIVATE/AVCHD/BDMV/STREAM", tmp_path / "streams")
     card = look(tmp_path / "streams", LAYOUTS, Watch())
     assert card.layout == "loose"
-    assert len(card.clips) == 4
+    # Times and timecode of the first two run on; what was left behind is said.
+    assert [len(clip.spans) for clip in card.clips] == [2, 1, 1]
+    assert "without its playlists" in card.problems[0].what
 
 
 @pytest.mark.parametrize("junk", [b"", b"MPLS", b"nonsense" * 20])

@@ -1,6 +1,7 @@
 """ISO base media boxes, read by hand: what the media library does not tell, or must be checked against.
 
-Source: [14496-12] ISO/IEC 14496-12:2022, clause 4.2 (boxes), 8.3.2 (track header matrix).
+Sources: [14496-12] ISO/IEC 14496-12:2022, clause 4.2 (boxes), 8.3.2 (track header matrix); the Spherical Video
+V1 and V2 documents.
 """
 
 from __future__ import annotations
@@ -8,7 +9,8 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
 
@@ -71,12 +73,25 @@ def find(data: bytes, *path: str) -> Iterator[bytes]:
 
 
 @dataclass(frozen=True, slots=True)
-class TrackHead:
-    """What a video track's own boxes say."""
+class Edit:
+    """One entry of an edit list: how long it plays, and from where in the track; None is an empty stretch."""
 
-    rotation_deg: int
-    projection: str
-    stereo: str
+    duration_s: Fraction
+    from_s: Fraction | None
+
+
+@dataclass(frozen=True, slots=True)
+class TrackHead:
+    """What a track's own boxes say. `handler` and `entry` are the four letters of each."""
+
+    handler: str
+    entry: str
+    name: str
+    rotation_deg: int = 0
+    projection: str = "flat"
+    stereo: str = "mono"
+    spatial: bool = False
+    edits: tuple[Edit, ...] = ()
 
 
 def movie_payload(path: Path) -> bytes | None:
@@ -89,19 +104,68 @@ def movie_payload(path: Path) -> bytes | None:
     return None
 
 
+def track_heads(movie: bytes) -> list[TrackHead]:
+    """All tracks of a movie box, in order."""
+    movie_scale = _timescale(next(find(movie, "mvhd"), b""))
+    return [_track_head(track, movie_scale) for track in find(movie, "trak")]
+
+
 def video_tracks(movie: bytes) -> list[TrackHead]:
     """The video tracks of a movie box, in order."""
-    heads = []
-    for track in find(movie, "trak"):
-        handler = next(find(track, "mdia", "hdlr"), b"")
-        if handler[8:12] != b"vide":
-            continue
-        header = next(find(track, "tkhd"), b"")
-        spherical_v1 = any(payload[:16] == _SPHERICAL_V1 for payload in find(track, "uuid"))
-        entries = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
-        entry = next(inner_boxes(entries), ("", b""))[1][_VIDEO_ENTRY_HEAD_BYTES:]
-        heads.append(TrackHead(_rotation(header), _projection(entry, spherical_v1), _stereo(entry)))
-    return heads
+    return [head for head in track_heads(movie) if head.handler == "vide"]
+
+
+def is_fragmented(movie: bytes) -> bool:
+    """Whether samples lie in fragments that follow the movie box."""
+    return next(find(movie, "mvex"), None) is not None
+
+
+def _track_head(track: bytes, movie_scale: int) -> TrackHead:
+    handler_box = next(find(track, "mdia", "hdlr"), b"")
+    handler = handler_box[8:12].decode("latin-1")
+    entries = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
+    kind, body = next(inner_boxes(entries), ("", b""))
+    media_scale = _timescale(next(find(track, "mdia", "mdhd"), b""))
+    edits = _edits(next(find(track, "edts", "elst"), b""), movie_scale, media_scale)
+    head = TrackHead(handler, kind, _handler_name(handler_box), edits=edits)
+    if handler != "vide":
+        return head
+    entry = body[_VIDEO_ENTRY_HEAD_BYTES:]
+    spherical_v1 = next((data[16:] for data in find(track, "uuid") if data[:16] == _SPHERICAL_V1), None)
+    return replace(
+        head,
+        rotation_deg=_rotation(next(find(track, "tkhd"), b"")),
+        projection=_projection(entry, spherical_v1 is not None),
+        stereo=_stereo(entry, spherical_v1),
+        spatial=spherical_v1 is not None or any(True for _ in find(entry, "sv3d")),
+    )
+
+
+def _timescale(head: bytes) -> int:
+    """Units a second, from a movie header or a media header [14496-12, 8.2.2 and 8.4.2]."""
+    place = 20 if head[:1] == b"\x01" else 12
+    return int.from_bytes(head[place : place + 4], "big")
+
+
+def _edits(table: bytes, movie_scale: int, media_scale: int) -> tuple[Edit, ...]:
+    """The edit list [14496-12, 8.6.6]."""
+    if len(table) < 8 or not movie_scale or not media_scale:
+        return ()
+    count = int.from_bytes(table[4:8], "big")
+    layout, size = (">Qq", 20) if table[0] == 1 else (">Ii", 12)
+    found = []
+    for number in range(min(count, (len(table) - 8) // size)):
+        duration, begin = struct.unpack_from(layout, table, 8 + number * size)
+        found.append(Edit(Fraction(duration, movie_scale), None if begin < 0 else Fraction(begin, media_scale)))
+    return tuple(found)
+
+
+def _handler_name(box: bytes) -> str:
+    """The name in a handler box: ended by zero, or with its length in front as QuickTime has it."""
+    name = box[24:]
+    if name[:1] and name[0] == len(name) - 1:
+        name = name[1:]
+    return name.split(b"\0")[0].decode("utf-8", "replace").strip()
 
 
 def _rotation(header: bytes) -> int:
@@ -122,10 +186,17 @@ def _projection(entry: bytes, spherical_v1: bool) -> str:
     kinds = {kind for payload in find(entry, "sv3d", "proj") for kind, _ in inner_boxes(payload)}
     if "equi" in kinds or (spherical_v1 and not kinds):
         return "equirectangular"
-    return "cubemap" if "cbmp" in kinds else "flat"
+    return "cubemap" if "cbmp" in kinds else "fisheye" if "mshp" in kinds else "flat"
 
 
-def _stereo(entry: bytes) -> str:
+def _stereo(entry: bytes, spherical_v1: bytes | None) -> str:
     modes = {1: "top-bottom", 2: "side-by-side"}
     payload = next(find(entry, "st3d"), b"")
-    return modes.get(payload[4], "mono") if len(payload) > 4 else "mono"
+    if len(payload) > 4:
+        return modes.get(payload[4], "mono")
+    words = spherical_v1 or b""
+    return next((name for name in modes.values() if f"StereoMode>{_V1_STEREO[name]}<".encode() in words), "mono")
+
+
+# Source: the Spherical Video V1 document, element StereoMode.
+_V1_STEREO = {"top-bottom": "top-bottom", "side-by-side": "left-right"}

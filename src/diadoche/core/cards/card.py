@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 
-from diadoche.core.cards.clips import Clip, sort_files, with_times
-from diadoche.core.cards.layout import Layout, recognise
+from diadoche.core.cards.clips import Clip, joined, with_times
+from diadoche.core.cards.joining import follows, join
+from diadoche.core.cards.layout import Layout
+from diadoche.core.cards.recognise import lens_of, recognise, sisters
 from diadoche.core.cards.serials import camera_serial
+from diadoche.core.cards.sorting import sort_files
 from diadoche.core.cards.tree import Tree
 from diadoche.core.errors import DiadocheError, Problem, RequestError
-from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.facts import Facts, unreadable
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Progress, Watch
-
-# Spans that belong together follow each other within a second, at the exactness of recording times.
-_SEAM_S = 1.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +33,9 @@ class Card:
     stills: tuple[str, ...]
     problems: tuple[Problem, ...]
     serial: str = ""
+    # The other cards of the same rig that are at hand, and which lens this one is of (0: no rig, or all of them).
+    sisters: tuple[Path, ...] = ()
+    lens: int = 0
 
     @property
     def root(self) -> Path:
@@ -57,41 +60,88 @@ class Card:
         return (starts[0], starts[-1]) if starts else None
 
 
-def look(path: Path, layouts: tuple[Layout, ...], watch: Watch) -> Card:
+def heads_here(paths: Sequence[Path]) -> Facts:
+    """Headers read in this very process."""
+    try:
+        return identify(paths, "headers")
+    except DiadocheError as error:
+        return unreadable(paths[0], error.problem)
+
+
+@dataclass(frozen=True, slots=True)
+class LookChoice:
+    """What the person says about a card: which layout it has, and that runs of stills are single pictures."""
+
+    layout: str = ""
+    stills_apart: bool = False
+
+
+USUAL_LOOK = LookChoice()
+
+
+def look(
+    path: Path,
+    layouts: Sequence[Layout],
+    watch: Watch,
+    heads_of: Callable[[Sequence[Path]], Facts] = heads_here,
+    choice: LookChoice = USUAL_LOOK,
+) -> Card:
     """Recognises and lists a card. Only the heads of its clips are read.
 
+    Args:
+        path: anything on the card.
+        layouts: in the order in which they are tried.
+        watch: told about every clip.
+        heads_of: reads the headers of one clip's files; it may do so where a crash is survivable.
+        choice: what the person says about the card.
+
     Raises:
-        RequestError: there is nothing at that path.
+        RequestError: there is nothing at that path, or no such layout.
         SourceError: it cannot be listed.
         Cancelled: the watch was stopped.
     """
-    found = recognise(path, layouts)
+    found = recognise(path, layouts, choice.layout)
     tree, layout = found.tree, found.layout
     if layout is None:
         return Card(tree, "", "", "", "", (), (), (_no_card(tree),))
-    sorted_files = sort_files(tree, layout)
-    problems = list(sorted_files.problems)
+    listed = sort_files(tree, layout, found.members, stills_apart=choice.stills_apart)
+    problems = list(listed.problems)
+    heads: dict[str, Facts] = {}
     clips = []
-    for number, clip in enumerate(sorted_files.clips):
-        watch.step(Progress(number, len(sorted_files.clips), clip.name))
-        facts = _heads(tree.root, clip)
-        if facts is not None:
-            problems += [problem for problem in facts.problems if not _already(problem, problems)]
-            clip = with_times(clip, facts.duration_s or None, facts.start)
-        clips.append(clip)
+    for number, clip in enumerate(listed.clips):
+        watch.step(Progress(number, len(listed.clips), clip.name))
+        facts = heads_of([tree.root / span for span in _head_spans(clip)])
+        heads[clip.spans[0]] = facts
+        problems += [problem for problem in facts.problems if not _already(problem, problems)]
+        clips.append(_timed(clip, facts))
     if layout.joined_by == "playlists":
         clips = _joined_by_times(clips, any("no playlist" in problem.what for problem in problems))
+    together = join(clips, heads, layout, found.members)
     return Card(
         tree,
         layout.name,
         layout.title,
         layout.camera,
         found.evidence,
-        tuple(clips),
-        sorted_files.stills,
-        tuple(problems),
-        camera_serial(tree, clips),
+        together.clips,
+        listed.stills,
+        (*problems, *together.problems),
+        camera_serial(tree, together.clips),
+        sisters(found),
+        lens_of(found),
     )
+
+
+def _head_spans(clip: Clip) -> tuple[str, ...]:
+    return clip.spans[:1] if clip.kind == "sequence" else clip.spans
+
+
+def _timed(clip: Clip, facts: Facts) -> Clip:
+    """The clip with what its headers told; a picture a frame lasts as long as their rate says."""
+    if clip.kind == "sequence":
+        rate = facts.video[0].frame_rate if facts.video and facts.video[0].frame_rate_told else None
+        return with_times(clip, len(clip.spans) / float(rate) if rate else None, facts.start)
+    return with_times(clip, facts.duration_s or None, facts.start)
 
 
 def _no_card(tree: Tree) -> Problem:
@@ -110,13 +160,6 @@ def _no_card(tree: Tree) -> Problem:
     )
 
 
-def _heads(root: Path, clip: Clip) -> Facts | None:
-    try:
-        return identify([root / span for span in clip.spans], "headers")
-    except DiadocheError as error:
-        return Facts(clip.spans[0], "unknown", 0.0, None, None, clip.size_bytes, problems=(error.problem,))
-
-
 def _already(problem: Problem, problems: Sequence[Problem]) -> bool:
     return any(known.what == problem.what or (known.path and problem.path.endswith(known.path)) for known in problems)
 
@@ -125,27 +168,13 @@ def _joined_by_times(clips: list[Clip], without_playlists: bool) -> list[Clip]:
     """Joins streams whose recording times run on, where no playlist says what belongs together."""
     if not without_playlists:
         return clips
-    joined: list[Clip] = []
+    together: list[Clip] = []
     for clip in clips:
-        before = joined[-1] if joined else None
-        if before is not None and _follows(before, clip):
-            joined[-1] = replace(
-                before,
-                spans=before.spans + clip.spans,
-                companions=before.companions + clip.companions,
-                size_bytes=before.size_bytes + clip.size_bytes,
-                duration_s=(before.duration_s or 0) + (clip.duration_s or 0),
-            )
+        if together and follows(together[-1], clip):
+            together[-1] = joined(together[-1], clip)
         else:
-            joined.append(clip)
-    return joined
-
-
-def _follows(before: Clip, clip: Clip) -> bool:
-    if before.start is None or clip.start is None or before.duration_s is None:
-        return False
-    gap_s = (clip.start - before.start).total_seconds() - before.duration_s
-    return abs(gap_s) <= _SEAM_S
+            together.append(clip)
+    return together
 
 
 def chosen_files(card: Card, layouts: tuple[Layout, ...], names: Sequence[str]) -> frozenset[str]:

@@ -6,11 +6,11 @@ import hashlib
 import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from diadoche.core.diskfiles import open_unseen
-from diadoche.core.errors import Problem
+from diadoche.core.errors import Problem, reading
 from diadoche.core.names import shown
 from diadoche.core.watch import Watch
 
@@ -61,6 +61,15 @@ class Tree:
     def size_bytes(self) -> int:
         """All files together."""
         return sum(file.size_bytes for file in self.files)
+
+    def below(self, top: str) -> Tree:
+        """The part below one of its folders, by paths from there."""
+        start = f"{top}/"
+        return Tree(
+            self.root / top,
+            tuple(replace(each, path=each.path[len(start) :]) for each in self.files if each.path.startswith(start)),
+            tuple(replace(each, path=each.path[len(start) :]) for each in self.folders if each.path.startswith(start)),
+        )
 
     def fingerprint(self) -> str:
         """Tells this content from another by names, sizes and times; nothing is read for it."""
@@ -141,3 +150,21 @@ def _not_a_file(path: str, mode: int) -> Problem:
         "What a link points to may lie outside the card and is left alone.",
         "Offload the place it points to by itself if it is needed.",
     )
+
+
+_LARGEST_INDEX_BYTES = 4 * 1024 * 1024
+
+
+def read_small(tree: Tree, file: FileEntry) -> bytes:
+    """The content of an index file, up to 4 MiB.
+
+    Raises:
+        SourceError: it cannot be read.
+    """
+    path = tree.root / file.path
+    with reading(path, tree.root):
+        descriptor = open_unseen(path)
+        try:
+            return os.read(descriptor, _LARGEST_INDEX_BYTES)
+        finally:
+            os.close(descriptor)

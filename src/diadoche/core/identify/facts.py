@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from fractions import Fraction
+from pathlib import Path
 from typing import Literal
 
 from diadoche.core.errors import Problem
@@ -12,6 +13,9 @@ from diadoche.core.rates import rate_text
 
 Scan = Literal["progressive", "interlaced", "mixed", "undecided"]
 FieldOrder = Literal["top", "bottom"]
+# Straight from a camera, or made by a program from something else.
+Origin = Literal["camera", "converted", "unknown"]
+SpatialMetadata = Literal["none", "present", "missing", "wrong"]
 RouteName = Literal["ready", "rewrap", "join", "convert", "stitch", "develop", "unsupported"]
 
 
@@ -58,6 +62,11 @@ class VideoFacts:
     timecode: str | None
     decodable: bool
     evidence: CombEvidence | None = None
+    frame_rate_told: bool = True
+    # The slowest and the fastest pace between pictures, in pictures a second, where the rate varies.
+    rate_range: tuple[Fraction, Fraction] | None = None
+    # Why the picture looks as if a log curve had been recorded; empty where it does not.
+    log_curve: str = ""
 
     @property
     def interlaced(self) -> bool:
@@ -91,6 +100,9 @@ class VideoFacts:
             },
             "timecode": self.timecode,
             "decodable": self.decodable,
+            "frame_rate_told": self.frame_rate_told,
+            "frame_rate_range": [rate_text(each) for each in self.rate_range] if self.rate_range else None,
+            "log_curve": self.log_curve,
         }
 
 
@@ -142,6 +154,11 @@ class Facts:
     stereo: str = "mono"
     problems: tuple[Problem, ...] = ()
     route: Route = field(default=Route("unsupported", ()))
+    # Maker and model where they are written in the file.
+    camera: str = ""
+    origin: Origin = "unknown"
+    origin_reason: str = ""
+    spatial: SpatialMetadata = "none"
 
     def routed(self, route: Route) -> Facts:
         """The same facts with a route."""
@@ -161,7 +178,16 @@ class Facts:
             "data": list(self.data),
             "projection": self.projection,
             "stereo": self.stereo,
+            "spatial_metadata": self.spatial,
+            "camera": self.camera,
+            "origin": self.origin,
+            "origin_reason": self.origin_reason,
             "problems": [problem.as_dict() for problem in self.problems],
             "route": self.route.name,
             "reasons": list(self.route.reasons),
         }
+
+
+def unreadable(path: Path, problem: Problem, size_bytes: int = 0) -> Facts:
+    """The facts of a file that tells nothing but what is wrong with it."""
+    return Facts(str(path), "unknown", 0.0, None, None, size_bytes, problems=(problem,))

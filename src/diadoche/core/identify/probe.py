@@ -6,9 +6,8 @@ pictures, `counted` reads every packet of streams that carry no index.
 
 from __future__ import annotations
 
-import statistics
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
@@ -16,45 +15,43 @@ from typing import Literal
 
 import av
 import numpy as np
-from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core import boxes
-from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, name_of
-from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.identify.container import container_of, is_still
-from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder, Scan, VideoFacts
+from diadoche.core.identify.damage import broken_pictures, damage, missing_index, no_rate
+from diadoche.core.identify.facts import Facts, SpatialMetadata, VideoFacts
+from diadoche.core.identify.looks import Seen
+from diadoche.core.identify.origin import written_by
 from diadoche.core.identify.packs import RecordingPacks, recording_packs
+from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
 from diadoche.core.identify.scan import Luma, ScanVerdict, judge
+from diadoche.core.identify.telemetry import has_places, track_name
+from diadoche.core.identify.tracks import (
+    Count,
+    audio_facts,
+    count_packets,
+    joined_seconds,
+    picture_streams,
+    track_seconds,
+    video_facts,
+)
 from diadoche.core.media import opened
 from diadoche.core.names import shown
-from diadoche.core.rates import nearest_standard
 
 Depth = Literal["headers", "looked", "counted"]
 
-_FLAGGED: dict[int, tuple[Scan, FieldOrder | None]] = {
-    1: ("progressive", None),
-    2: ("interlaced", "top"),
-    3: ("interlaced", "bottom"),
-    4: ("interlaced", "top"),
-    5: ("interlaced", "bottom"),
-}
-_ALWAYS_INTRA = {"prores", "dnxhd", "mjpeg", "cfhd", "dvvideo", "ffv1", "rawvideo", "v210", "png", "tiff", "dng"}
 _TRUSTED_FORMATS = {"flv", "asf", "ogg", "mp3", "aac", "flac", "dv", "mpegvideo", "h264", "hevc", "gxf", "ivf", "nut"}
+_TRANSPORT = {"M2TS", "MPEG-TS"}
 _LOOKS_AT = (Fraction(1, 10), Fraction(1, 2), Fraction(9, 10))
 _PICTURES_A_LOOK = 7
 _PACKS_WITHIN = 30
-
-
-@dataclass(slots=True)
-class _Count:
-    """What reading every packet of the picture told."""
-
-    packets: int = 0
-    keys: int = 0
-    stamps: list[int] = field(default_factory=list)
+_TEXT_ENDINGS = {".SRT", ".TXT", ".XML", ".CSV", ".JSON", ".MHL", ".MD", ""}
+_SUBTITLE_BYTES = 65536
+# Common practice, no source: cameras record whole spheres from 2K on.
+_SPHERE_FROM_PX = 1920
 
 
 def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
@@ -67,19 +64,51 @@ def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
     with reading(path):
         size = sum(each.stat().st_size for each in paths)
         container = container_of(path)
-    bare = Facts(str(path), container, 0.0, None, None, size)
-    if container == "empty":
-        return _with(bare, f"{shown(path.name)} is empty.", path, "Look for the clip on the camera.")
-    if container in {"text", "SubRip"}:
-        return _text_file(bare, path)
-    try:
-        with opened(paths) as media:
-            if container == "unknown":
-                bare = replace(bare, container=_known_otherwise(media, path))
-            return _probe(bare, paths, media, depth)
-    except MediaError as error:
-        problem = _missing_index(path) if container in {"MP4", "MOV"} else None
-        return replace(bare, problems=(problem or error.problem,))
+        bare = Facts(str(path), container, 0.0, None, None, size)
+        if container == "empty":
+            return _with(bare, f"{shown(path.name)} is empty.", path, "Look for the clip on the camera.")
+        if container in {"text", "SubRip"}:
+            return _text_file(bare, path)
+        try:
+            if container in {"DNG", "TIFF"}:
+                return tiff_facts(bare, paths, every=depth == "counted")
+            if container == "R3D":
+                return raw_segment_facts(bare, paths)
+            if len(paths) > 1 and is_still(container):
+                return _picture_run(_opened_facts(bare, paths[:1], depth), len(paths))
+            if len(paths) > 1 and container not in _TRANSPORT:
+                return _together(bare, [identify([each], depth) for each in paths])
+            return _opened_facts(bare, paths, depth)
+        except MediaError as error:
+            problem = missing_index(path) if container in {"MP4", "MOV"} else None
+            return replace(bare, problems=(problem or error.problem,))
+
+
+def _opened_facts(bare: Facts, paths: Sequence[Path], depth: Depth) -> Facts:
+    with opened(paths) as media:
+        if bare.container == "unknown":
+            bare = replace(bare, container=_known_otherwise(media, paths[0]))
+        return _probe(bare, paths, media, depth)
+
+
+def _together(bare: Facts, spans: Sequence[Facts]) -> Facts:
+    """Facts of spans that each have an index of their own: the first one's, and the sums."""
+    first = spans[0]
+    frames = [span.frames for span in spans]
+    return replace(
+        first,
+        size_bytes=bare.size_bytes,
+        duration_s=sum(span.duration_s for span in spans),
+        frames=sum(each or 0 for each in frames) if all(frames) else None,
+        problems=tuple(problem for span in spans for problem in span.problems),
+    )
+
+
+def _picture_run(first: Facts, count: int) -> Facts:
+    """Facts of a numbered run of stills. How fast they are to be shown, nothing in them says."""
+    video = tuple(replace(each, frame_rate=Fraction(25), frame_rate_told=False) for each in first.video[:1])
+    problems = tuple(each for each in first.problems if "frame rate" not in each.what)
+    return replace(first, frames=count, duration_s=count / 25, video=video, problems=problems)
 
 
 def _known_otherwise(media: InputContainer, path: Path) -> str:
@@ -100,205 +129,134 @@ def _with(facts: Facts, what: str, path: Path, do: str) -> Facts:
 
 
 def _text_file(facts: Facts, path: Path) -> Facts:
-    if path.suffix.upper() in {".SRT", ".TXT", ".XML", ".CSV", ".JSON", ".MHL", ".MD", ""}:
-        return replace(facts, data=(facts.container,))
+    if path.suffix.upper() in _TEXT_ENDINGS:
+        return replace(facts, data=(_text_name(facts.container, path),))
     return _with(
         facts, f"{shown(path.name)} is no video: it holds plain text.", path, "Find out who gave it that ending."
     )
 
 
-def _missing_index(path: Path) -> Problem | None:
-    if boxes.movie_payload(path) is not None:
-        return None
-    return Problem(
-        f"{shown(path.name)} was cut off before its index was written; no program can open it as it is.",
-        str(path),
-        "Its picture data is kept as it is.",
-        "Put the card back into the camera: many repair such a clip when switched on. Then offload again.",
-    )
+def _text_name(container: str, path: Path) -> str:
+    if container != "SubRip":
+        return container
+    return "subtitle telemetry" if has_places(path.read_text("utf-8", "replace")[:_SUBTITLE_BYTES]) else "SubRip"
 
 
 def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Depth) -> Facts:
-    packs = _packs(media) if bare.container in {"M2TS", "MPEG-TS"} else None
+    pictures = picture_streams(media)
+    still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
-    depth = "headers" if is_still(bare.container) else depth
-    count = _count(media) if depth == "counted" and media.streams.video else None
-    heads = _track_heads(paths[0]) if bare.container in {"MP4", "MOV"} else []
+    depth = "headers" if still else depth
+    beginning = _beginning(media, pictures, searched=bare.container in _TRANSPORT)
+    count = count_packets(media, pictures[0]) if depth == "counted" and pictures else None
+    movie = boxes.movie_payload(paths[0]) if bare.container in {"MP4", "MOV"} else None
+    heads = boxes.track_heads(movie) if movie is not None else []
+    seen_heads = [head for head in heads if head.handler == "vide"]
+    by_stream = dict(zip((stream.index for stream in media.streams.video), seen_heads, strict=False))
     video = tuple(
-        _video(stream, heads[place] if place < len(heads) else None, packs, count if place == 0 else None)
-        for place, stream in enumerate(media.streams.video)
+        video_facts(stream, by_stream.get(stream.index), beginning.packs, count if place == 0 else None)
+        for place, stream in enumerate(pictures)
     )
+    written = written_by(
+        [media.metadata, *(stream.metadata for stream in (*pictures, *media.streams.data))],
+        beginning.data,
+        camera_packs=beginning.packs is not None,
+    )
+    head = by_stream.get(pictures[0].index) if pictures else None
     facts = replace(
         bare,
-        duration_s=_duration(media, video, count),
-        frames=_frames(media, video, count),
-        start=_start(media, packs),
+        duration_s=0.0 if still else _duration(media, video, count),
+        frames=count.packets if count is not None else (pictures[0].frames or None if pictures else None),
+        start=_start(media, beginning.packs),
         video=video,
-        audio=tuple(_audio(stream) for stream in media.streams.audio),
-        data=tuple(_data_track(stream) for stream in media.streams if stream.type in {"data", "subtitle"}),
-        projection=heads[0].projection if heads else "flat",
-        stereo=heads[0].stereo if heads else "mono",
-        problems=_damage(paths, bare.container, media),
+        audio=tuple(audio_facts(stream) for stream in media.streams.audio),
+        data=_data_tracks(paths, media, heads),
+        projection=head.projection if head else "flat",
+        stereo=head.stereo if head else "mono",
+        problems=damage(paths, bare.container, media),
+        camera=written.camera,
+        origin=written.origin,
+        origin_reason=written.reason,
+        spatial="present" if head and head.spatial else "none",
     )
-    if depth == "headers" or not video or not video[0].decodable:
-        return facts
-    verdict = _look(paths, float(facts.duration_s))
-    return replace(facts, video=(_seen(video[0], verdict), *video[1:]))
+    if video and not still and (problem := no_rate(paths[0], video[0])) is not None:
+        facts = replace(facts, problems=(*facts.problems, problem))
+    seen = Seen()
+    if depth != "headers" and video and video[0].decodable:
+        facts = _looked_at(facts, paths, seen)
+    return _placed(facts, seen)
 
 
-def _track_heads(path: Path) -> list[boxes.TrackHead]:
-    movie = boxes.movie_payload(path)
-    return boxes.video_tracks(movie) if movie is not None else []
+@dataclass(frozen=True, slots=True)
+class _Beginning:
+    """The first packet of the picture, and the camera's packs from the first few."""
+
+    data: bytes = b""
+    packs: RecordingPacks | None = None
 
 
-def _packs(media: InputContainer) -> RecordingPacks | None:
-    if not media.streams.video:
-        return None
-    found = None
-    for number, packet in enumerate(media.demux(media.streams.video[0])):
-        found = recording_packs(bytes(packet)) if packet.size else None
-        if found is not None or number > _PACKS_WITHIN:
-            break
-    media.seek(0)
-    return found
-
-
-def _count(media: InputContainer) -> _Count | None:
-    """Counts packets; where the file has an index, that is read instead of the packets."""
-    stream = media.streams.video[0]
-    count = _Count()
-    if stream.frames and len(stream.index_entries) == stream.frames:
-        for entry in stream.index_entries:
-            count.packets += 1
-            count.keys += entry.is_keyframe
-            count.stamps.append(entry.timestamp)
-        return count
+def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, searched: bool) -> _Beginning:
+    if not pictures:
+        return _Beginning()
+    data, packs = bytes(pictures[0].codec_context.extradata or b""), None
     try:
-        for packet in media.demux(stream):
-            if packet.size and packet.pts is not None:
-                count.packets += 1
-                count.keys += packet.is_keyframe
-                count.stamps.append(packet.pts)
+        for number, packet in enumerate(media.demux(pictures[0])):
+            content = bytes(packet) if packet.size else b""
+            data = data + content if number == 0 else data
+            packs = recording_packs(content) if content and searched else None
+            if packs is not None or not searched or number > _PACKS_WITHIN:
+                break
+        media.seek(0)
     except av.error.FFmpegError:
-        # What follows a damaged place cannot be counted; the damage is named by looking at the file.
+        # What cannot be read or gone back in is named when it is looked at.
         pass
-    count.stamps.sort()
-    return count
+    return _Beginning(data, packs)
 
 
-def _rate(stream: VideoStream, count: _Count | None) -> tuple[Fraction, Literal["constant", "variable"]]:
-    told = stream.average_rate or stream.guessed_rate or Fraction(25)
-    if count is None or len(count.stamps) < 3 or stream.time_base is None:
-        return nearest_standard(Fraction(told)), "constant"
-    steps = [later - earlier for earlier, later in zip(count.stamps, count.stamps[1:], strict=False)]
-    usual = statistics.median(steps)
-    # Clocks round to whole ticks, so neighbours may differ by one tick either way.
-    if usual > 0 and max(steps) - min(steps) <= 2 and not stream.frames:
-        measured = len(steps) / (Fraction(count.stamps[-1] - count.stamps[0]) * stream.time_base)
-        # A coarse clock blurs what was measured; what the header tells is exact, unless it tells something else.
-        agrees = abs(measured - told) < told / 100
-        return nearest_standard(Fraction(told) if agrees else measured), "constant"
-    uneven = sum(abs(step - usual) > max(2, usual // 50) for step in steps)
-    mode: Literal["constant", "variable"] = "variable" if uneven > max(1, len(steps) // 100) else "constant"
-    return nearest_standard(Fraction(told)), mode
-
-
-def _video(
-    stream: VideoStream, head: boxes.TrackHead | None, packs: RecordingPacks | None, count: _Count | None
-) -> VideoFacts:
-    context = stream.codec_context
-    rate, mode = _rate(stream, count)
-    pixels = context.format
-    flagged, order = _FLAGGED.get(int(context.field_order), ("undecided", None))
-    name = context.codec.canonical_name
-    return VideoFacts(
-        codec=name,
-        profile=str(stream.profile or ""),
-        width=context.width,
-        height=context.height,
-        pixel_aspect=Fraction(stream.sample_aspect_ratio or 1),
-        rotation=head.rotation_deg if head else 0,
-        frame_rate=rate,
-        frame_rate_mode=mode,
-        scan="undecided",
-        scan_flagged=flagged,
-        field_order=order,
-        bit_depth=pixels.components[0].bits if pixels else 0,
-        chroma=_chroma(pixels),
-        intra_only=name in _ALWAYS_INTRA or (count is not None and count.packets > 1 and count.keys == count.packets),
-        bit_rate=int(context.bit_rate or 0),
-        color=Color(
-            name_of(PRIMARIES, int(context.color_primaries)),
-            name_of(TRANSFERS, int(context.color_trc)),
-            name_of(MATRICES, int(context.colorspace)),
-            name_of(RANGES, int(context.color_range)),
-        ),
-        timecode=_timecode(stream, packs),
-        decodable=pixels is not None,
-    )
-
-
-def _chroma(pixels: av.VideoFormat | None) -> str:
-    if pixels is None:
-        return "unknown"
-    if pixels.is_rgb:
-        return "RGB"
-    if len(pixels.components) < 3:
-        return "4:0:0"
-    wide, high = pixels.chroma_width(8), pixels.chroma_height(8)
-    return {(4, 4): "4:2:0", (4, 8): "4:2:2", (8, 8): "4:4:4", (2, 8): "4:1:1", (8, 4): "4:4:0"}.get(
-        (wide, high), "unknown"
-    )
-
-
-def _timecode(stream: VideoStream, packs: RecordingPacks | None) -> str | None:
-    if packs is not None and packs.timecode:
-        return packs.timecode
-    media = stream.container
-    carriers = [stream.metadata, *(track.metadata for track in media.streams.data), media.metadata]
-    return next((carrier["timecode"] for carrier in carriers if "timecode" in carrier), None)
-
-
-def _audio(stream: AudioStream) -> AudioFacts:
-    context = stream.codec_context
-    name = context.codec.canonical_name
-    depth = None
-    if name.startswith("pcm_") and context.format is not None:
-        digits = "".join(filter(str.isdigit, name.partition("pcm_")[2]))
-        depth = int(digits) if digits else context.format.bits
-    return AudioFacts(name, context.channels, context.layout.name, context.sample_rate, depth, bool(context.format))
+def _data_tracks(paths: Sequence[Path], media: InputContainer, heads: Sequence[boxes.TrackHead]) -> tuple[str, ...]:
+    """What the tracks beside picture and sound are; subtitles that tell places are telemetry."""
+    if heads:
+        names = [track_name(head) for head in heads if head.handler not in {"vide", "soun", "hint", "alis"}]
+    else:
+        names = [_data_track(stream) for stream in media.streams if stream.type in {"data", "subtitle"}]
+    if "subtitles" in names and _subtitles_tell_places(paths[:1]):
+        names[names.index("subtitles")] = "subtitle telemetry"
+    return tuple(names)
 
 
 def _data_track(stream: av.stream.Stream) -> str:
-    if stream.type == "data" and stream.metadata.get("timecode"):
+    if stream.type == "subtitle":
+        return "subtitles"
+    if stream.metadata.get("timecode"):
         return "timecode"
     context = getattr(stream, "codec_context", None)
     return context.name if context is not None else stream.metadata.get("handler_name") or stream.type
 
 
-def _duration(media: InputContainer, video: tuple[VideoFacts, ...], count: _Count | None) -> float:
-    if count is not None and count.packets and video:
-        return float(count.packets / video[0].frame_rate)
-    for stream in (*media.streams.video, *media.streams.audio):
-        if stream.duration and stream.time_base:
-            return float(stream.duration * stream.time_base)
-    return (media.duration or 0) / 1_000_000
+def _subtitles_tell_places(paths: Sequence[Path]) -> bool:
+    try:
+        with opened(paths) as media:
+            packets = media.demux(media.streams.subtitles[0])
+            first = next((bytes(packet) for packet in packets if packet.size > 2), b"")
+            return has_places(first.decode("utf-8", "replace"))
+    except (av.error.FFmpegError, DiadocheError, IndexError):
+        return False
 
 
-def _frames(media: InputContainer, video: tuple[VideoFacts, ...], count: _Count | None) -> int | None:
-    if count is not None:
-        return count.packets
-    return media.streams.video[0].frames or None if video else None
+def _duration(media: InputContainer, video: tuple[VideoFacts, ...], count: Count | None) -> float:
+    if seconds := joined_seconds(count, video):
+        return seconds
+    tracks = (*picture_streams(media), *media.streams.audio)
+    return next((seconds for stream in tracks if (seconds := track_seconds(stream))), (media.duration or 0) / 1_000_000)
 
 
 def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | None:
     if packs is not None and packs.moment is not None:
         return packs.moment
     for carrier in (media, *media.streams):
-        text = carrier.metadata.get("creation_time")
-        if text:
+        for key in ("com.apple.quicktime.creationdate", "creation_time", "date"):
             try:
-                moment = datetime.fromisoformat(text)
+                moment = datetime.fromisoformat(carrier.metadata.get(key, ""))
             except ValueError:
                 continue
             # Cameras that never had their clock set write the epoch of the container.
@@ -306,56 +264,51 @@ def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | No
     return None
 
 
-def _damage(paths: Sequence[Path], container: str, media: InputContainer) -> tuple[Problem, ...]:
-    problems = []
-    for path in paths:
-        if container in {"MP4", "MOV"}:
-            with unseen_file(path) as file:
-                cut = any(box.cut_off for box in boxes.top_boxes(file))
-        else:
-            cut = container == "M2TS" and len(paths) == 1 and path.stat().st_size % 192 != 0
-        if cut:
-            problems.append(
-                Problem(
-                    f"{shown(path.name)} is cut off: it ends in the middle of its data.",
-                    str(path),
-                    "What is there is kept.",
-                    "Copy it again from the card if the card still has it whole.",
-                )
-            )
-    for stream in media.streams.video:
-        if stream.codec_context.format is None:
-            name = stream.codec_context.name
-            problems.append(
-                Problem(
-                    f"{shown(paths[0].name)} holds picture in {name}, which nothing installed can decode.",
-                    str(paths[0]),
-                    "It is copied and proven like every other file.",
-                    "Open it with a program that knows this codec.",
-                )
-            )
-    return tuple(problems)
+# -- looking ---------------------------------------------------------------------------------------
 
 
-def _look(paths: Sequence[Path], duration_s: float) -> ScanVerdict:
+def _looked_at(facts: Facts, paths: Sequence[Path], seen: Seen) -> Facts:
+    """The facts with what a few pictures of the first track show."""
+    first = facts.video[0]
+    verdict, broken = _look(paths, facts.duration_s, seen)
+    log = "" if first.color.transfer in {"PQ", "HLG", "linear"} else seen.log_words(first.color.transfer)
+    video = replace(_seen(first, verdict), log_curve=log)
+    problems = (*facts.problems, broken_pictures(paths[0], broken)) if broken else facts.problems
+    return replace(facts, video=(video, *facts.video[1:]), problems=problems)
+
+
+def _look(paths: Sequence[Path], duration_s: float, seen: Seen) -> tuple[ScanVerdict, list[float]]:
+    """The verdict on the scan, and near which seconds pictures fail to decode."""
+    broken: list[float] = []
     with opened(paths) as media:
-        media.streams.video[0].thread_type = "AUTO"
-        try:
-            return judge(list(_window(media, float(place) * duration_s)) for place in _LOOKS_AT)
-        except (av.error.FFmpegError, DiadocheError):
-            return ScanVerdict("undecided")
+        stream = picture_streams(media)[0]
+        stream.thread_type = "AUTO"
+        windows = [_window(media, stream, float(place) * duration_s, seen, broken) for place in _LOOKS_AT]
+        verdict = judge(windows)
+    return verdict, broken
 
 
-def _window(media: InputContainer, at_s: float) -> Iterator[tuple[float, Luma]]:
-    stream = media.streams.video[0]
+def _window(
+    media: InputContainer, stream: VideoStream, at_s: float, seen: Seen, broken: list[float]
+) -> list[tuple[float, Luma]]:
+    found: list[tuple[float, Luma]] = []
     if stream.time_base is None:
-        return
-    begin = (stream.start_time or 0) + int(at_s / stream.time_base)
-    media.seek(begin, stream=stream)
-    for number, frame in enumerate(media.decode(stream)):
-        if number >= _PICTURES_A_LOOK:
-            return
-        yield float(frame.time or 0) - float((stream.start_time or 0) * stream.time_base), luma_of(frame)
+        return found
+    start = stream.start_time or 0
+    try:
+        media.seek(start + int(at_s / stream.time_base), stream=stream)
+        for frame in media.decode(stream):
+            luma = luma_of(frame)
+            if frame.is_corrupt:
+                broken.append(at_s)
+            elif not found:
+                seen.add(frame, luma)
+            found.append((float(frame.time or 0) - float(start * stream.time_base), luma))
+            if len(found) >= _PICTURES_A_LOOK:
+                break
+    except (av.error.FFmpegError, DiadocheError, ValueError):
+        broken.append(at_s)
+    return found
 
 
 def luma_of(frame: av.VideoFrame) -> Luma:
@@ -378,3 +331,51 @@ def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:
     elif verdict.scan == "progressive":
         order = None
     return replace(video, scan=verdict.scan, field_order=order, evidence=verdict.evidence)
+
+
+# -- spheres ---------------------------------------------------------------------------------------
+
+
+def _placed(facts: Facts, seen: Seen) -> Facts:
+    """The facts with the projection, from tracks and pictures where no metadata says it; wrong metadata is named."""
+    if not facts.video:
+        return facts
+    first = facts.video[0]
+    if facts.projection != "flat":
+        spatial, words = _spatial_verdict(facts, first)
+        if not words:
+            return replace(facts, spatial=spatial)
+        problem = Problem(
+            words, facts.path, "The pictures are not affected.", "Correct it when the sphere is written out."
+        )
+        return replace(facts, spatial=spatial, problems=(*facts.problems, problem))
+    two_lenses = len(facts.video) > 1 and _is_lens(first) and _is_lens(facts.video[1])
+    if two_lenses or seen.lens_circles == 2:
+        return replace(facts, projection="dual-fisheye")
+    if seen.lens_circles == 1 or (_is_lens(first) and first.width >= 1024):
+        return replace(facts, projection="fisheye") if seen.lens_circles else facts
+    if first.width == 2 * first.height and first.width >= _SPHERE_FROM_PX:
+        # The shape of a whole sphere, and nothing that says so: an editor would show it flat.
+        return replace(facts, spatial="missing")
+    return facts
+
+
+def _is_lens(video: VideoFacts) -> bool:
+    return video.width == video.height
+
+
+def _spatial_verdict(facts: Facts, video: VideoFacts) -> tuple[SpatialMetadata, str]:
+    """Whether the shape of the pictures is one that the metadata can be right about."""
+    if facts.projection != "equirectangular":
+        return "present", ""
+    width, height = video.width, video.height
+    if facts.stereo == "top-bottom":
+        height //= 2
+    elif facts.stereo == "side-by-side":
+        width //= 2
+    if width == 2 * height:
+        return "present", ""
+    return (
+        "wrong",
+        f"It says that it is a whole sphere ({facts.stereo}), but {video.width}×{video.height} is not two to one.",
+    )
