@@ -6,17 +6,17 @@ Source: [DCF] CIPA DC-009-2010, sections 3.2 and 3.3 (folder and file names).
 from __future__ import annotations
 
 import os
+from dataclasses import replace
 from datetime import datetime, timedelta
-from fractions import Fraction
 from pathlib import Path
 
-import av
-
-from diadoche.demo.recording import SAMPLE_RATE_HZ, Recording, picture_frames, prepare_video, sound_frames
-from diadoche.demo.scene import Camera, View
+from diadoche.demo.movies import H264, SmallCopy, write_movie
+from diadoche.demo.recording import Recording
+from diadoche.demo.stills import write_still
 
 _FOLDER = Path("DCIM/100DRONE")
-_SMALL_WIDTH_PX, _SMALL_HEIGHT_PX = 640, 360
+MODEL = "Petrel"
+_MAKE = replace(H264, video_options={"preset": "ultrafast", "crf": "21", "g": "30"})
 
 
 def write_card(root: Path, recordings: list[Recording]) -> None:
@@ -31,35 +31,12 @@ def write_card(root: Path, recordings: list[Recording]) -> None:
         _set_times(folder, stem, recording)
     last = recordings[-1]
     still = folder / f"DRON{len(recordings) + 1:04}.JPG"
-    _write_still(still, last.camera, last.scene_start_s)
+    write_still(still, last.camera, last.scene_start_s)
     _set_time(still, last.start + timedelta(minutes=2))
 
 
 def _write_clip(base: Path, recording: Recording) -> None:
-    small = av.open(str(base.with_suffix(".LRF")), "w", format="mp4")
-    with av.open(str(base.with_suffix(".MP4")), "w", options={"write_tmcd": "1"}) as main, small:
-        main.metadata["creation_time"] = small.metadata["creation_time"] = _utc(recording.start)
-        video = main.add_stream("libx264", rate=recording.rate)
-        prepare_video(video, recording, {"preset": "ultrafast", "crf": "21", "g": "30"})
-        video.metadata["timecode"] = recording.timecode
-        audio = main.add_stream("aac", rate=SAMPLE_RATE_HZ)
-        small_video = small.add_stream("libx264", rate=recording.rate)
-        prepare_video(small_video, recording, {"preset": "ultrafast", "crf": "26"})
-        small_video.width, small_video.height = _SMALL_WIDTH_PX, _SMALL_HEIGHT_PX
-        for frame in picture_frames(recording):
-            main.mux(video.encode(frame))
-            little = frame.reformat(width=_SMALL_WIDTH_PX, height=_SMALL_HEIGHT_PX)
-            little.pts, little.time_base = frame.pts, frame.time_base
-            small.mux(small_video.encode(little))
-        main.mux(video.encode(None))
-        small.mux(small_video.encode(None))
-        for sound in sound_frames(recording, 1024):
-            main.mux(audio.encode(sound))
-        main.mux(audio.encode(None))
-
-
-def _utc(moment: datetime) -> str:
-    return moment.astimezone(tz=None).isoformat() if moment.tzinfo is None else moment.isoformat()
+    write_movie(base.with_suffix(".MP4"), [recording], _MAKE, MODEL, small=SmallCopy(base.with_suffix(".LRF")))
 
 
 def _write_telemetry(path: Path, recording: Recording) -> None:
@@ -75,22 +52,6 @@ def _write_telemetry(path: Path, recording: Recording) -> None:
             f"[rel_alt: {recording.camera.up_m:.1f} abs_alt: {recording.camera.up_m:.1f}]\n"
         )
     path.write_text("\n".join(lines), "utf-8")
-
-
-def _write_still(path: Path, camera: Camera, time_s: Fraction) -> None:
-    luma, blue, red = View(camera).at(time_s, 0)
-    frame = av.VideoFrame(camera.width_px, camera.height_px, "yuvj420p")
-    for plane, data in zip(frame.planes, (luma, blue, red), strict=True):
-        rows = bytearray(plane.buffer_size)
-        for line in range(data.shape[0]):
-            rows[line * plane.line_size : line * plane.line_size + data.shape[1]] = data[line].tobytes()
-        plane.update(bytes(rows))
-    with av.open(str(path), "w", format="image2", options={"update": "1"}) as still:
-        stream = still.add_stream("mjpeg", rate=1)
-        stream.width, stream.height, stream.pix_fmt = camera.width_px, camera.height_px, "yuvj420p"
-        stream.codec_context.qmin = stream.codec_context.qmax = 3
-        still.mux(stream.encode(frame))
-        still.mux(stream.encode(None))
 
 
 def _set_times(folder: Path, stem: str, recording: Recording) -> None:

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta, timezone
 from fractions import Fraction
 from pathlib import Path
 
-from diadoche.demo import camcorder, drone
+from diadoche.demo import action, camcorder, camcorders, cinema, drone, spheres
 from diadoche.demo.recording import Recording
 from diadoche.demo.scene import Camera
 
@@ -17,7 +17,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "1"
+_VERSION = "3"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,120 @@ def demo_cards() -> tuple[DemoCard, ...]:
     return (
         DemoCard("Keeper's camcorder", "avchd", lambda root: camcorder.write_card(root, _camcorder_recordings())),
         DemoCard("Drone", "dcf", lambda root: drone.write_card(root, _drone_recordings())),
+        DemoCard(
+            "Supply boat bow", "dcf", lambda root: action.write_card(root, _boat_recordings(0), "Shag", "TR-5101")
+        ),
+        DemoCard(
+            "Supply boat stern", "dcf", lambda root: action.write_card(root, _boat_recordings(1), "Shag", "TR-5102")
+        ),
+        DemoCard("Lamp", "cinemadng", lambda root: cinema.write_dng_card(root, _lamp_recordings(), "Auk", missing=17)),
+        DemoCard("Lamp raw reel", "raw-reel", lambda root: cinema.write_raw_card(root, _reel_recordings())),
+        DemoCard("Lamp room", "dcf", lambda root: spheres.write_one_file(root, _room_recordings(0), "Tystie 1")),
+        DemoCard(
+            "Lamp room, second", "dcf", lambda root: spheres.write_two_files(root, _room_recordings(1), "Tystie 2")
+        ),
+        *_rig_cards(),
+        DemoCard("Pier", "m4root", lambda root: camcorders.write_m4root(root, _pier_recordings(0), "Knot", "TR-1041")),
+        DemoCard("Mast", "xdroot", lambda root: camcorders.write_xdroot(root, _pier_recordings(1), "Ruff", "TR-2207")),
+        DemoCard(
+            "Shore", "contents", lambda root: camcorders.write_contents(root, _shore_recordings(), "Dunlin", "TR-3310")
+        ),
+        DemoCard(
+            "Quay", "sd-video", lambda root: camcorders.write_sd_video(root, _quay_recordings(bottom_first=False))
+        ),
+        DemoCard(
+            "Archive tapes", "dv-avi", lambda root: camcorders.write_dv_avi(root, _quay_recordings(bottom_first=True))
+        ),
+        DemoCard("Harbour", "quicktime", lambda root: camcorders.write_quicktime(root, _pier_recordings(2), "Godwit")),
     )
+
+
+def _rig_cards() -> tuple[DemoCard, ...]:
+    """The seven cards of the rig on the gallery: a lens each, and the rig's own stitched files."""
+
+    def card(lens: int) -> DemoCard:
+        name = f"Gallery lens {lens}" if lens else "Gallery stitched"
+        return DemoCard(name, "rig", lambda root: spheres.write_rig_card(root, lens, _rig_recordings(lens), "Gannet"))
+
+    return tuple(card(lens) for lens in (*range(1, spheres.LENSES + 1), 0))
+
+
+def _day(hour: int, minute: int) -> datetime:
+    return datetime(2026, 6, 14, hour, minute, tzinfo=_ZONE)
+
+
+def _boat_recordings(body: int) -> list[tuple[Recording, int]]:
+    """Two bodies that count alike: the same names, other pictures."""
+    bow = Camera(-20 + 12 * body, -110, 3, 6 - 14 * body, 6, 80, 1280, 720)
+    begin = _day(9, 24)
+    return [
+        (Recording(bow, Fraction(50), 90, False, begin, "", 12000 + 500 * body), 3),
+        (Recording(bow, Fraction(50), 30, False, begin + timedelta(minutes=6), "", 12200 + 500 * body, Fraction(4)), 1),
+    ]
+
+
+def _lamp_recordings() -> list[Recording]:
+    lamp = Camera(14, -40, 30, -18, 4, 40, 1024, 576)
+    return [
+        Recording(lamp, Fraction(24), 24, False, _day(20, 15), "20:15:00:00", 14000),
+        Recording(lamp, Fraction(24), 24, False, _day(20, 31), "20:31:00:00", 14100, Fraction(2)),
+    ]
+
+
+def _reel_recordings() -> list[tuple[Recording, int]]:
+    wide = Camera(14, -60, 30, -14, 2, 50, 4096, 2048)
+    return [
+        (Recording(wide, Fraction(24), 40, False, _day(20, 40), "20:40:00:00", 0), 2),
+        (Recording(wide, Fraction(24), 12, False, _day(20, 52), "20:52:00:00", 0), 1),
+    ]
+
+
+def _room_recordings(camera: int) -> list[Recording]:
+    room = Camera(8, -24, 32, 0, 0, 90, 1440, 1440)
+    begin = _day(10, 30 + camera)
+    return [
+        Recording(room, Fraction(30000, 1001), 30, False, begin, "", 16000 + 100 * camera, Fraction(camera)),
+        Recording(room, Fraction(30000, 1001), 20, False, begin + timedelta(minutes=9), "", 16050 + 100 * camera),
+    ]
+
+
+def _rig_recordings(lens: int) -> list[Recording]:
+    """Two takes; in the second, lens 4 stopped early. The stitched file is small, and as wide as two high."""
+    size = (1024, 1024) if lens else (960, 480)
+    rail = Camera(6, -16, 30, 20, 0, 90, *size)
+    short = 20 if lens == 4 else 40
+    return [
+        Recording(rail, Fraction(30), 30, False, _day(11, 5), "", 18000 + 100 * lens),
+        Recording(rail, Fraction(30), short, False, _day(11, 17), "", 18040 + 100 * lens, Fraction(3)),
+    ]
+
+
+def _pier_recordings(place: int) -> list[Recording]:
+    pier = Camera(30 - 40 * place, -120, 5 + 10 * place, -12 + 16 * place, 5, 48, 1920, 1080)
+    begin = _day(13, 10 + 20 * place)
+    first = 20000 + 300 * place
+    woven = place > 0
+    return [
+        Recording(pier, Fraction(25), 40, woven, begin, "13:10:00:00", first),
+        Recording(pier, Fraction(25), 30, woven, begin + timedelta(minutes=4), "13:14:00:00", first + 100, Fraction(6)),
+    ]
+
+
+def _shore_recordings() -> list[Recording]:
+    shore = Camera(-60, -130, 4, 24, 6, 45, 1920, 1080)
+    return [Recording(shore, Fraction(25), 25, False, _day(15, 2), "15:02:00:00", 22000)]
+
+
+def _quay_recordings(*, bottom_first: bool) -> list[Recording]:
+    quay = Camera(40, -90, 4, -22, 8, 50, 720, 576)
+    begin = _day(16, 40 + 12 * bottom_first)
+    first = 24000 + 400 * bottom_first
+    return [
+        Recording(quay, Fraction(25), 50, True, begin, "", first, Fraction(0), bottom_first),
+        Recording(
+            quay, Fraction(25), 40, True, begin + timedelta(minutes=3), "", first + 150, Fraction(5), bottom_first
+        ),
+    ]
 
 
 def _drone_recordings() -> list[Recording]:

@@ -31,16 +31,17 @@ class Recording:
     timecode: str
     first_number: int
     scene_start_s: Fraction = Fraction(0)
+    bottom_first: bool = False
 
 
 def picture_frames(recording: Recording) -> Iterator[av.VideoFrame]:
-    """Draws every picture; interlaced ones are woven from two moments, top field first."""
+    """Draws every picture; interlaced ones are woven from two moments."""
     drawn = _drawn_frames(recording)
     return _flagged(drawn, recording) if recording.interlaced else drawn
 
 
 def _flagged(frames: Iterator[av.VideoFrame], recording: Recording) -> Iterator[av.VideoFrame]:
-    """Frames marked as top field first; only a filter can set that mark."""
+    """Frames marked with the field that comes first; only a filter can set that mark."""
     graph = av.filter.Graph()
     source = graph.add_buffer(
         width=recording.camera.width_px,
@@ -48,7 +49,7 @@ def _flagged(frames: Iterator[av.VideoFrame], recording: Recording) -> Iterator[
         format=av.VideoFormat("yuv420p"),
         time_base=1 / recording.rate,
     )
-    mark, sink = graph.add("setfield", "tff"), graph.add("buffersink")
+    mark, sink = graph.add("setfield", "bff" if recording.bottom_first else "tff"), graph.add("buffersink")
     source.link_to(mark)
     mark.link_to(sink)
     graph.configure()
@@ -60,7 +61,8 @@ def _flagged(frames: Iterator[av.VideoFrame], recording: Recording) -> Iterator[
 
 
 def _drawn_frames(recording: Recording) -> Iterator[av.VideoFrame]:
-    views = [View(recording.camera, field) for field in ((0, 1) if recording.interlaced else (None,))]
+    fields = (1, 0) if recording.bottom_first else (0, 1)
+    views = [View(recording.camera, field) for field in (fields if recording.interlaced else (None,))]
     moments = recording.rate * len(views)
     for index in range(recording.pictures):
         drawn = [
@@ -72,7 +74,8 @@ def _drawn_frames(recording: Recording) -> Iterator[av.VideoFrame]:
         ]
         frame = av.VideoFrame(recording.camera.width_px, recording.camera.height_px, "yuv420p")
         for plane_index in range(3):
-            _fill(frame, plane_index, [planes[plane_index] for planes in drawn])
+            in_order = [planes[plane_index] for planes in drawn]
+            _fill(frame, plane_index, in_order[::-1] if recording.bottom_first else in_order)
         frame.pts = index
         frame.time_base = 1 / recording.rate
         yield frame

@@ -158,8 +158,12 @@ class View:
 
 
 def number_blocks(number: int) -> list[int]:
-    """A one and a zero to find the levels by, the bits from the highest down, and their parity."""
-    bits = [number >> place & 1 for place in range(NUMBER_BITS - 1, -1, -1)]
+    """A one and a zero to find the levels by, the bits from the highest down, and their parity.
+
+    Written so that one bit changes from a number to the next: fields that follow each other are all equally alike.
+    """
+    gray = number ^ number >> 1
+    bits = [gray >> place & 1 for place in range(NUMBER_BITS - 1, -1, -1)]
     return [1, 0, *bits, sum(bits) & 1]
 
 
@@ -181,7 +185,10 @@ def read_number(luma: Plane, *, scale: float = 1.0, line_step: int = 1) -> int |
     bits = [int(level > middle) for level in levels[2:]]
     if levels[0] - levels[1] < 40 or sum(bits[:-1]) & 1 != bits[-1]:
         return None
-    return int("".join(map(str, bits[:-1])), 2)
+    number = 0
+    for bit in bits[:-1]:
+        number = number << 1 | (number & 1) ^ bit
+    return number
 
 
 def is_flash(time_s: Fraction) -> bool:

@@ -126,7 +126,7 @@ def look(
         together.clips,
         listed.stills,
         (*problems, *together.problems),
-        camera_serial(tree, together.clips),
+        camera_serial(tree, together.clips) or next((each.serial for each in heads.values() if each.serial), ""),
         sisters(found),
         lens_of(found),
     )

@@ -195,7 +195,9 @@ def _by_lens(clips: Sequence[Clip], layout: Layout, members: Sequence[str]) -> t
         take.sort(key=lambda each: each[0])
         if members != ("",) or not layout.cards_a_set:
             problems += lens_problems(name, dict(take), expected)
-        others.append(_one_take(take, stitched.pop(name, None)))
+        # Numbers that start at nothing are marks of the camera's own: people count lenses from one.
+        counted = [(expected.index(lens) + 1, clip) for lens, clip in take] if expected[0] < 1 else take
+        others.append(_one_take(counted, stitched.pop(name, None)))
     return others + list(stitched.values()), problems
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.cards.layout import Layout, matched
-from diadoche.core.cards.tree import Tree, inner_folders, list_tree
+from diadoche.core.cards.tree import Tree, inner_files, inner_folders, list_tree
 from diadoche.core.errors import RequestError
 
 # How far above what was pointed at the top of a card may lie: PRIVATE/AVCHD/BDMV/STREAM/file.
@@ -135,6 +135,9 @@ def recording_names(card: Recognised) -> set[str]:
 def _climbed(found: Recognised, layout: Layout) -> Recognised:
     """The highest folder from which the same mark still fits: PRIVATE belongs to the card above it."""
     top, folder = found, found.tree.root
+    # A file tells nothing about the folders above it; only a folder of a known name has a known place.
+    if not found.evidence.endswith("/"):
+        return found
     for parent in list(folder.parents)[:_LEVELS_UP]:
         longer = f"{folder.relative_to(parent).as_posix()}/{found.evidence}"
         if any(re.fullmatch(mark, longer, re.IGNORECASE) for mark in layout.marks):
@@ -159,4 +162,5 @@ def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
     # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
     above = "".join(f"{part}/" for part in parts[:-1])
     paths += [f"{above}{name}" for name in inner_folders(folder.parent)]
-    return any(re.fullmatch(mark, f"{path}/", re.IGNORECASE) for mark in layout.marks for path in paths)
+    candidates = [f"{path}/" for path in paths] + [f"{inner}/{name}" for name in inner_files(folder)]
+    return any(re.fullmatch(mark, each, re.IGNORECASE) for mark in layout.marks for each in candidates)

@@ -156,6 +156,7 @@ class Facts:
     route: Route = field(default=Route("unsupported", ()))
     # Maker and model where they are written in the file.
     camera: str = ""
+    serial: str = ""
     origin: Origin = "unknown"
     origin_reason: str = ""
     spatial: SpatialMetadata = "none"
@@ -180,6 +181,7 @@ class Facts:
             "stereo": self.stereo,
             "spatial_metadata": self.spatial,
             "camera": self.camera,
+            "serial": self.serial,
             "origin": self.origin,
             "origin_reason": self.origin_reason,
             "problems": [problem.as_dict() for problem in self.problems],

@@ -13,6 +13,7 @@ _IN_PICTURES = ((b"x264 - core", "x264"), (b"x265 (build", "x265"), (b"Lavc", "L
 # Where containers keep maker, model and program: [14496-12] user data, QuickTime metadata keys, MXF identification.
 _MAKERS = ("make", "com.apple.quicktime.make", "com.android.manufacturer", "company_name")
 _MODELS = ("model", "com.apple.quicktime.model", "com.android.model", "product_name")
+_SERIALS = ("serial_number", "serialnumber", "serial", "device_serial")
 _PROGRAMS = ("encoder", "software", "com.apple.quicktime.software", "writing_application", "encoded_by")
 _SEARCHED_BYTES = 65536
 
@@ -24,6 +25,7 @@ class Written:
     camera: str
     origin: Origin
     reason: str
+    serial: str = ""
 
 
 def written_by(metadata: Sequence[Mapping[str, str]], first_packet: bytes, *, camera_packs: bool) -> Written:
@@ -43,12 +45,13 @@ def written_by(metadata: Sequence[Mapping[str, str]], first_packet: bytes, *, ca
     if _is_library(maker) or _is_library(model):
         program, maker, model = program or maker or model, "", ""
     camera = " ".join(filter(None, (maker, "" if model.startswith(maker) and maker else model))) or model
+    serial = next((tags[key] for key in _SERIALS if tags.get(key)), "")
     if camera_packs:
-        return Written(camera, "camera", "Its pictures carry the camera's own date and timecode.")
+        return Written(camera, "camera", "Its pictures carry the camera's own date and timecode.", serial)
     if program:
-        return Written(camera, "converted", f"The software {program} wrote it: it is no camera original.")
+        return Written(camera, "converted", f"The software {program} wrote it: it is no camera original.", serial)
     if camera:
-        return Written(camera, "camera", f"It names the camera that wrote it: {camera}.")
+        return Written(camera, "camera", f"It names the camera that wrote it: {camera}.", serial)
     return Written("", "unknown", "")
 
 

@@ -50,6 +50,8 @@ _PICTURES_A_LOOK = 7
 _PACKS_WITHIN = 30
 _TEXT_ENDINGS = {".SRT", ".TXT", ".XML", ".CSV", ".JSON", ".MHL", ".MD", ""}
 _SUBTITLE_BYTES = 65536
+# Where containers keep the moment of recording; MXF has only that of its own last change.
+_DATES = ("com.apple.quicktime.creationdate", "creation_time", "date", "modification_date")
 # Common practice, no source: cameras record whole spheres from 2K on.
 _SPHERE_FROM_PX = 1920
 
@@ -177,6 +179,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         camera=written.camera,
         origin=written.origin,
         origin_reason=written.reason,
+        serial=written.serial,
         spatial="present" if head and head.spatial else "none",
     )
     if video and not still and (problem := no_rate(paths[0], video[0])) is not None:
@@ -254,7 +257,7 @@ def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | No
     if packs is not None and packs.moment is not None:
         return packs.moment
     for carrier in (media, *media.streams):
-        for key in ("com.apple.quicktime.creationdate", "creation_time", "date"):
+        for key in _DATES:
             try:
                 moment = datetime.fromisoformat(carrier.metadata.get(key, ""))
             except ValueError:
