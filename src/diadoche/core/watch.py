@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 
 class Cancelled(Exception):
@@ -40,8 +41,16 @@ class Progress:
 class Watch:
     """Follows one piece of work. Any thread may call any method."""
 
-    def __init__(self, told: Callable[[Progress], None] | None = None) -> None:
+    def __init__(
+        self, told: Callable[[Progress], None] | None = None, given: Callable[[Any], None] | None = None
+    ) -> None:
+        """
+        Args:
+            told: takes progress.
+            given: takes results that come before the end.
+        """
         self._told = told
+        self._given = given
         self._stop = threading.Event()
         self._go = threading.Event()
         self._go.set()
@@ -79,6 +88,11 @@ class Watch:
         if self._told is not None:
             self._told(progress)
         self.check()
+
+    def give(self, part: object) -> None:
+        """Hands over a part of the result that is ready before the rest."""
+        if self._given is not None:
+            self._given(part)
 
     def check(self) -> None:
         """Waits while the work is paused; raises Cancelled if somebody asked it to stop."""

@@ -10,6 +10,7 @@ from diadoche.screens.ledger import LedgerScreen
 from diadoche.screens.outputs import OutputsScreen
 from diadoche.screens.watch_line import WatchLine
 from diadoche.screens.work import WorkScreen
+from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
@@ -52,6 +53,10 @@ class Desk:
             self.footage.refresh()
         self.work.on_change()
         self.cards.on_change()
+
+    def clip_identified(self, found: IdentifiedClip) -> None:
+        """Something is known of a clip, before its job has ended."""
+        self.footage.clip_identified(found)
 
     def _cards_changed(self) -> None:
         if self.station.shoot.id != self._shoot:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import tzinfo
 
 from diadoche.core.codecnames import spoken_codec
@@ -12,6 +12,7 @@ from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.rates import rate_text, spoken_rate
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.core.timecode import Timecode
+from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import KeptClip, kept_clips
 from diadoche.services.station import Station
@@ -57,6 +58,13 @@ class FootageScreen:
         if self.selected not in {clip.id for clip in self.clips}:
             self.selected = None
         self.on_change()
+
+    def clip_identified(self, found: IdentifiedClip) -> None:
+        """Takes in what has just been found of one clip."""
+        for row, clip in enumerate(self.clips):
+            if clip.id == found.clip_id:
+                self.clips[row] = replace(clip, facts=found.facts)
+                self.on_change()
 
     def summary(self) -> str:
         """The words under the view's name."""

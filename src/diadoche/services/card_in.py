@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from enum import Enum
 
-from diadoche.core.cards.card import Card
+from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
 from diadoche.core.errors import Problem
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.looking import Familiar
@@ -41,6 +41,7 @@ class CardChoices:
     new_only: bool = False
     stills_left_out: bool = False
     sent: tuple[tuple[str, int], ...] = ()
+    look: LookChoice = USUAL_LOOK
 
 
 NO_CHOICES = CardChoices()

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from diadoche.core.cards.card import Card, look
-from diadoche.core.cards.layout import load_layouts
+from diadoche.core.cards.card import Card
 from diadoche.core.convert.outputs import Output, failed
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.convert.rewrap import rewrap
@@ -20,6 +19,7 @@ from diadoche.core.identify.probe import identify
 from diadoche.core.names import safe_name
 from diadoche.core.spans import runs_on
 from diadoche.core.watch import Watch
+from diadoche.services.looking import look_at
 from diadoche.services.queue.kinds import JobKind
 
 Way = Literal["rewrap", "convert"]
@@ -83,7 +83,6 @@ def clips_from(paths: Sequence[Path], own_layouts: Path | None, watch: Watch) ->
         RequestError: there is nothing at a path.
     """
     clips: list[tuple[Path, ...]] = []
-    layouts = load_layouts(own_layouts)
     cards: dict[Path, Card] = {}
     wanted = {path.absolute() for path in paths if path.is_file()}
     for path in paths:
@@ -91,7 +90,7 @@ def clips_from(paths: Sequence[Path], own_layouts: Path | None, watch: Watch) ->
             raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path.")
         place = path.absolute() if path.is_dir() else path.absolute().parent
         if place not in cards:
-            cards[place] = look(path, layouts, watch)
+            cards[place] = look_at(path, own_layouts, watch)
         card = cards[place]
         spans = next(
             (clip.spans for clip in card.clips if path.absolute() in {card.root / span for span in clip.spans}), ()

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from diadoche.core.errors import DiadocheError
 from diadoche.core.identify.facts import Facts
-from diadoche.core.identify.probe import Depth, identify
+from diadoche.core.identify.probe import Depth
 from diadoche.core.identify.route import load_profile, route
 from diadoche.core.watch import Progress, Watch
+from diadoche.services.parsing import FactsMemory, Parser
 from diadoche.services.queue.kinds import JobKind
 
 
@@ -28,6 +28,8 @@ class IdentifyRequest:
     clips: tuple[ClipToIdentify, ...]
     profile: str = "general"
     depth: Depth = "counted"
+    own_profiles: Path | None = None
+    facts_memory: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,22 +41,29 @@ class IdentifiedClip:
 
 
 def perform_identify(request: IdentifyRequest, watch: Watch) -> tuple[IdentifiedClip, ...]:
-    """Facts with their routes; what cannot be read is a problem in its facts.
+    """Facts with their routes, given as they come: headers of all first, then looking and counting.
+
+    What cannot be read is a problem in its facts.
 
     Raises:
         RequestError: there is no such profile.
         Cancelled: the watch was stopped.
     """
-    profile = load_profile(request.profile)
-    found = []
-    for number, clip in enumerate(request.clips):
-        watch.step(Progress(number, len(request.clips), clip.paths[0].name))
-        try:
-            facts = identify(clip.paths, request.depth)
-        except DiadocheError as error:
-            facts = Facts(str(clip.paths[0]), "unknown", 0.0, None, None, 0, problems=(error.problem,))
-        found.append(IdentifiedClip(clip.clip_id, facts.routed(route(facts, profile, len(clip.paths)))))
+    profile = load_profile(request.profile, request.own_profiles)
+    memory = FactsMemory(request.facts_memory) if request.facts_memory else None
+    depths: tuple[Depth, ...] = ("headers",) if request.depth == "headers" else ("headers", request.depth)
+    found: list[IdentifiedClip] = []
+    with Parser(memory) as parser:
+        for turn, depth in enumerate(depths):
+            found = []
+            for number, clip in enumerate(request.clips):
+                done = turn * len(request.clips) + number
+                watch.step(Progress(done, len(depths) * len(request.clips), clip.paths[0].name))
+                facts = parser.facts(clip.paths, depth, watch)
+                identified = IdentifiedClip(clip.clip_id, facts.routed(route(facts, profile, len(clip.paths))))
+                found.append(identified)
+                watch.give(identified)
     return tuple(found)
 
 
-KIND = JobKind("identify", IdentifyRequest, tuple[IdentifiedClip, ...], perform_identify, rank=1)
+KIND = JobKind("identify", IdentifyRequest, tuple[IdentifiedClip, ...], perform_identify, rank=1, part=IdentifiedClip)

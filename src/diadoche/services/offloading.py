@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-from diadoche.core.cards.card import Card, chosen_files, look
+from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice, chosen_files
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.disks import Disk, disk_of
@@ -23,6 +23,7 @@ from diadoche.core.sizes import count_text
 from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_offload, send_clips
+from diadoche.services.looking import look_at
 from diadoche.services.queue.kinds import JobKind
 from diadoche.services.trying import try_copy
 from diadoche.services.version import VERSION
@@ -59,6 +60,8 @@ class OffloadRequest:
     sent: tuple[tuple[str, int], ...] = ()
     # The disk that each place was on when something was last kept there, by its key.
     last_disks: dict[str, str] = field(default_factory=dict)
+    # What the person says that the card is.
+    look: LookChoice = USUAL_LOOK
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +161,7 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         TargetError: no destination can take anything; the card is unchanged.
         SourceError: the card cannot be listed.
     """
-    card = look(request.source, load_layouts(request.own_layouts), watch)
+    card = look_at(request.source, request.own_layouts, watch, request.look)
     plan = plan_for(request, card)
     name = card_name(card, request.camera)
     result = offload(

@@ -29,6 +29,7 @@ class PictureRequest:
     clips: tuple[Clip, ...]
     profile: str = "general"
     recipe: str = ""
+    own_profiles: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +73,7 @@ def _output_bytes(request: PictureRequest, clip: Clip) -> int:
         return 0
     if not facts.video:
         return 0
-    name = route(facts, load_profile(request.profile), len(paths)).name
+    name = route(facts, load_profile(request.profile, request.own_profiles), len(paths)).name
     if name in {"rewrap", "join"}:
         return clip.size_bytes
     return recipe_named(request.recipe).estimated_bytes(facts) if name == "convert" else 0

@@ -30,6 +30,17 @@ class StatePlaces:
         return folder if folder.is_dir() else None
 
     @property
+    def facts_memory(self) -> Path:
+        """What was found about files, by their content; it can be made anew."""
+        return self.cache / "facts.sqlite"
+
+    @property
+    def own_profiles(self) -> Path | None:
+        """The person's own editor profiles, if there are any."""
+        folder = self.config / "profiles"
+        return folder if folder.is_dir() else None
+
+    @property
     def demo(self) -> Path:
         """The demo shoot."""
         return self.cache / "demo"

@@ -4,12 +4,23 @@ from __future__ import annotations
 
 from diadoche.services import offloading
 from diadoche.services.caring import record_copy_on, record_level
+from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_facts, record_output
 from diadoche.services.queue.runner import Job
 from diadoche.services.taking_in import record_rebuilt, record_taken_in
 from diadoche.services.verifying import record_verdict
 from diadoche.services.version import VERSION
+
+
+def record_part(ledger: Ledger, job: Job, part: object) -> None:
+    """Writes down what a running job found so far.
+
+    Raises:
+        LedgerError: it cannot be written; it comes again with the end of the job.
+    """
+    if isinstance(part, IdentifiedClip) and part.clip_id:
+        record_facts(ledger, part.clip_id, part.facts)
 
 
 def record(ledger: Ledger, job: Job) -> None:

@@ -6,14 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from diadoche.core.cards.card import look
-from diadoche.core.cards.layout import load_layouts
 from diadoche.core.errors import RequestError
 from diadoche.core.offload.mhl import read_history
 from diadoche.core.offload.onward import Restored, restore
 from diadoche.core.watch import Watch
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import waybills
+from diadoche.services.looking import look_at
 from diadoche.services.queue.kinds import JobKind
 
 
@@ -76,7 +75,7 @@ def _matching(request: RestoreRequest) -> Iterator[tuple[Path, list[str]]]:
 
 
 def _files_of_clip(root: Path, wanted: str, listed: dict[str, dict[str, str]]) -> list[str]:
-    card = look(root, load_layouts(None), Watch())
+    card = look_at(root, None, Watch())
     return [path for clip in card.clips if clip.name == wanted for path in clip.files if path in listed]
 
 

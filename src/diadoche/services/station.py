@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from diadoche.core.cards.card import Card
+from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.plan import OffloadPlan
@@ -84,13 +84,24 @@ class Station:
             return
         note_happening(self.ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
         self._set(CardIn(medium, Stage.LISTING))
-        job = self.runner.add(
-            "look", f"List {medium.label}", f"look:{medium.path}", LookRequest(medium.path, self._places.own_layouts)
-        )
+        self._list(medium, USUAL_LOOK)
+
+    def _list(self, medium: Medium, choice: LookChoice) -> None:
+        request = LookRequest(medium.path, self._places.own_layouts, choice, self._places.facts_memory)
+        job = self.runner.add("look", f"List {medium.label}", f"look:{medium.path}", request)
         # The job may have ended and been told already; then there is nothing to remember it by.
         current = self.cards[medium.key]
         if current.stage is Stage.LISTING:
             self._set(replace(current, job=job))
+
+    def correct(self, key: str, choice: LookChoice) -> None:
+        """The person says what a card is, or how its stills are to be taken: it is listed anew."""
+        card = self.cards.get(key)
+        if card is None or card.pulled or card.stage.being_read:
+            return
+        choices = replace(card.choices, look=choice)
+        self._set(replace(card, stage=Stage.LISTING, problem=None, choices=choices))
+        self._list(card.medium, choice)
 
     def pulled_out(self, key: str) -> None:
         """A card is gone. One that was being read stays on show until that is settled."""
@@ -152,6 +163,7 @@ class Station:
             outputs_bytes=0 if settings.outputs else sum(each.outputs_bytes for each in self.cards.values()),
             sent=choices.sent,
             last_disks=last_disks(self.ledger),
+            look=choices.look,
         )
 
     def _coming_bytes(self, key: str) -> int:
@@ -457,7 +469,15 @@ class Station:
             self._looked_at.update(clip.id for clip in new)
             clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in new)
             title = f"Look at {len(clips)} clips of {job.result.name}"
-            self.runner.add("identify", title, "facts", IdentifyRequest(clips, self.shoot.settings.profile))
+            self.runner.add("identify", title, "facts", self._identify_request(clips))
+
+    def _identify_request(self, clips: tuple[ClipToIdentify, ...]) -> IdentifyRequest:
+        return IdentifyRequest(
+            clips,
+            self.shoot.settings.profile,
+            own_profiles=self._places.own_profiles,
+            facts_memory=self._places.facts_memory,
+        )
 
     def _set(self, card: CardIn) -> None:
         self.cards[card.medium.key] = card

@@ -6,8 +6,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from diadoche.core.cards.card import Card, look
-from diadoche.core.cards.layout import load_layouts
+from diadoche.core.cards.card import Card
 from diadoche.core.disks import disk_of
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
@@ -19,6 +18,7 @@ from diadoche.core.watch import Watch
 from diadoche.services.caring import ORIGINALS, checked_folder
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import add_copies, record_offload, waybills
+from diadoche.services.looking import look_at
 from diadoche.services.offloading import card_name
 from diadoche.services.queue.kinds import JobKind
 from diadoche.services.shoots import open_shoot
@@ -49,7 +49,7 @@ class TakenIn:
 def perform_take_in(request: TakeInRequest, watch: Watch) -> TakenIn:
     """Reads and lists a folder where it lies; see `take_in` for what it raises."""
     began = datetime.now(UTC)
-    card = look(request.root, load_layouts(request.own_layouts), watch)
+    card = look_at(request.root, request.own_layouts, watch)
     manifest, _tree = take_in(card.root, watch, version=VERSION)
     seconds = (datetime.now(UTC) - began).total_seconds()
     return _as_taken(card, card.root, manifest, card.root.parent, seconds, request.shoot_id)
@@ -167,7 +167,7 @@ REBUILD = JobKind("rebuild", RebuildRequest, FoundCopies, perform_rebuild, rank=
 def _found(place: Path, root: Path, own_layouts: Path | None, watch: Watch) -> TakenIn:
     inside = root.relative_to(place).parts
     shoot = inside[inside.index(ORIGINALS) - 1] if ORIGINALS in inside[1:] else place.name
-    card = look(root, load_layouts(own_layouts), watch)
+    card = look_at(root, own_layouts, watch)
     manifests = sorted((root / "ascmhl").glob("*.mhl"))
     if not manifests:
         raise RequestError(f"{root} has no manifest.", path=root)

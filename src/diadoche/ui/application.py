@@ -22,10 +22,11 @@ from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.devices.bench import PACE_BYTES_S, Bench
 from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
+from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
-from diadoche.services.recording import record
+from diadoche.services.recording import record, record_part
 from diadoche.services.settings import Scheme, load_settings, save_settings
 from diadoche.services.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
 from diadoche.services.station import Station
@@ -64,7 +65,9 @@ class Application:
         self.theme.apply(self._settings.scheme, self._settings.text_percent)
         self.ledger = Ledger(opening.places.ledger)
         self._bridge = Bridge(self._take)
-        self.runner = Runner(self.ledger, ALL_KINDS, self._bridge.post, lambda job: record(self.ledger, job))
+        self.runner = Runner(
+            self.ledger, ALL_KINDS, self._bridge.post, lambda job: record(self.ledger, job), self._part_came
+        )
         shoot = (
             open_shoot(self.ledger, opening.shoot, opening.settings)
             if opening.shoot
@@ -123,9 +126,15 @@ class Application:
             with_faults=True,
         )
 
+    def _part_came(self, job: Job, part: object) -> None:
+        record_part(self.ledger, job, part)
+        self._bridge.post(part)
+
     def _take(self, news: object) -> None:
         if self._closed:
             return
+        if isinstance(news, IdentifiedClip):
+            self.desk.clip_identified(news)
         if isinstance(news, Job):
             self.desk.job_changed(news)
         elif isinstance(news, CameIn):

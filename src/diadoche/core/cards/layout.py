@@ -22,6 +22,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 from diadoche.core.cards.tree import FileEntry, Tree
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import RequestError
+from diadoche.core.mistakes import mistake_words
 
 _HEAD_BYTES = 4096
 
@@ -256,24 +257,10 @@ def _own_layout(path: Path) -> Layout:
     except UnicodeDecodeError:
         words = f"{path.name} is no text in UTF-8."
     except ValidationError as error:
-        words = f"{path.name}, {_mistake(error, text)}"
+        words = f"{path.name}, {mistake_words(error, text)}"
     raise RequestError(
         f"A card layout of your own has a mistake: {words}",
         path=path,
         safe="No card was touched.",
         do="Correct it, or move the file out of the folder of layouts.",
     )
-
-
-def _mistake(error: ValidationError, text: str) -> str:
-    """The first mistake with its line: that of the key, or of the text where a key is missing."""
-    first = error.errors()[0]
-    keys = [str(part) for part in first["loc"] if isinstance(part, str)]
-    key = keys[-1] if keys else ""
-    lines = [
-        number for number, line in enumerate(text.splitlines(), start=1) if re.match(rf"\s*\W*{re.escape(key)}\b", line)
-    ]
-    words = {"missing": f"the key {key!r} is missing", "extra_forbidden": f"there is no key called {key!r}"}.get(
-        first["type"], f"{key!r}: {first['msg'].removeprefix('Value error, ')}"
-    )
-    return f"line {lines[0]}: {words}." if lines and first["type"] != "missing" else f"{words}."

@@ -9,12 +9,13 @@ import tomllib
 from importlib import resources
 from pathlib import Path
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import Facts, Route, VideoFacts
+from diadoche.core.mistakes import mistake_words
 from diadoche.core.rates import spoken_rate
 
 DEFAULT_PROFILE = "general"
@@ -23,7 +24,7 @@ DEFAULT_PROFILE = "general"
 class LongGop(BaseModel):
     """A long-GOP codec that the program plays without rendering, up to a size and rate."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, extra="forbid")
     codec: str
     chroma: tuple[str, ...] = ("4:2:0",)
     deepest_bits: int = 8
@@ -34,7 +35,7 @@ class LongGop(BaseModel):
 class Profile(BaseModel):
     """What one kind of editing program takes well."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, extra="forbid")
     name: str
     title: str
     containers: tuple[str, ...]
@@ -42,22 +43,46 @@ class Profile(BaseModel):
     long_gop: tuple[LongGop, ...] = ()
 
 
-def profile_names() -> tuple[str, ...]:
-    """The supplied profiles."""
-    return tuple(sorted(Path(entry.name).stem for entry in _folder().iterdir() if entry.name.endswith(".toml")))
+def profile_names(own_folder: Path | None = None) -> tuple[str, ...]:
+    """The supplied profiles, and the person's own."""
+    supplied = [Path(entry.name).stem for entry in _folder().iterdir() if entry.name.endswith(".toml")]
+    own = [path.stem for path in own_folder.glob("*.toml")] if own_folder is not None else []
+    return tuple(sorted({*supplied, *own}))
 
 
-def load_profile(name: str = DEFAULT_PROFILE) -> Profile:
-    """A supplied profile by its name.
+def load_profile(name: str = DEFAULT_PROFILE, own_folder: Path | None = None) -> Profile:
+    """A profile by its name: one of the person's own where there is one, else a supplied one.
 
     Raises:
-        RequestError: there is none of that name.
+        RequestError: there is none of that name, or the person's own has a mistake; it is named.
     """
+    own = own_folder / f"{name}.toml" if own_folder is not None else None
+    if own is not None and own.is_file():
+        return parse_profile(own.read_text("utf-8", "replace"), own)
     if name not in profile_names():
-        raise RequestError(
-            f"There is no editor profile called {name}.", do=f"Choose from {', '.join(profile_names())}."
-        )
-    return Profile.model_validate(tomllib.loads((_folder() / f"{name}.toml").read_text("utf-8")))
+        names = ", ".join(profile_names(own_folder))
+        raise RequestError(f"There is no editor profile called {name}.", do=f"Choose from {names}.")
+    return parse_profile(supplied_text(name), Path(f"{name}.toml"))
+
+
+def supplied_text(name: str) -> str:
+    """The text of a supplied profile, to begin one's own from."""
+    return (_folder() / f"{name}.toml").read_text("utf-8")
+
+
+def parse_profile(text: str, path: Path) -> Profile:
+    """Reads a profile.
+
+    Raises:
+        RequestError: it has a mistake; its line is named.
+    """
+    try:
+        return Profile.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        words = f"{path.name} is no TOML: {error}."
+    except ValidationError as error:
+        words = f"{path.name}, {mistake_words(error, text)}"
+    raise RequestError(f"The editor profile has a mistake: {words}", path=path, do="Correct it.")
 
 
 def _folder() -> resources.abc.Traversable:
@@ -66,13 +91,17 @@ def _folder() -> resources.abc.Traversable:
 
 def route(facts: Facts, profile: Profile, spans: int = 1) -> Route:
     """The route of a file, or of a clip's spans together."""
-    if is_still(facts.container):
-        return Route("ready", ("A still picture: editing programs take it as it is.",))
     if not facts.video:
         return _route_without_picture(facts)
     video = facts.video[0]
     if not video.decodable:
-        return Route("unsupported", (f"Picture in {spoken_codec(video.codec)}, which nothing installed can decode.",))
+        return Route("unsupported", (_undecodable(facts),))
+    if video.chroma == "raw":
+        return Route("develop", ("It holds the sensor's own values: colours are made when it is developed.",))
+    if is_still(facts.container):
+        return _route_of_stills(facts)
+    if facts.projection in {"dual-fisheye", "fisheye"}:
+        return Route("stitch", ("Each lens is a round picture of its own: they become one sphere by stitching.",))
     refusal = _refusal(video, profile)
     if refusal:
         return Route("convert", (refusal,))
@@ -81,6 +110,19 @@ def route(facts: Facts, profile: Profile, spans: int = 1) -> Route:
     if facts.container not in profile.containers:
         return Route("rewrap", ("Only the container is in the way: picture and sound stay as they are.",))
     return Route("ready", ("Nothing to do: it plays as it is.",))
+
+
+def _route_of_stills(facts: Facts) -> Route:
+    if (facts.frames or 1) > 1:
+        return Route("convert", (f"A run of {facts.frames} pictures, a file each: it becomes one clip.",))
+    return Route("ready", ("A still picture: editing programs take it as it is.",))
+
+
+def _undecodable(facts: Facts) -> str:
+    codec = spoken_codec(facts.video[0].codec)
+    heard = any(track.decodable for track in facts.audio)
+    more = "its sound can be heard" if heard else "it is kept, and waits for a decoder"
+    return f"Picture in {codec}, which nothing installed can decode; {more}."
 
 
 def _route_without_picture(facts: Facts) -> Route:

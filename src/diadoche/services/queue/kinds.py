@@ -22,3 +22,5 @@ class JobKind:
     perform: Callable[[Any, Watch], Any]
     rank: int
     gentle: bool = False
+    # What it gives before its end, where it gives anything.
+    part: Any = None

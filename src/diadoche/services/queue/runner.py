@@ -12,6 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
@@ -75,7 +76,12 @@ class Runner:
     """The queue of this application."""
 
     def __init__(
-        self, ledger: Ledger, kinds: dict[str, JobKind], told: Callable[[Job], None], finished: Callable[[Job], None]
+        self,
+        ledger: Ledger,
+        kinds: dict[str, JobKind],
+        told: Callable[[Job], None],
+        finished: Callable[[Job], None],
+        part_came: Callable[[Job, Any], None] = lambda _job, _part: None,
     ) -> None:
         """
         Args:
@@ -83,11 +89,13 @@ class Runner:
             kinds: what can be run.
             told: called with every change of a job, from any thread; must only pass it on.
             finished: called once with each job that is done, before that is told: writes its result down.
+            part_came: called with what a running job gives before its end, from any thread.
         """
         self._ledger = ledger
         self._kinds = kinds
         self._told = told
         self._finished = finished
+        self._part_came = part_came
         self._state = QueueState(LIMITS)
         self._jobs: dict[int, Job] = {}
         self._running: dict[int, _Running] = {}
@@ -264,6 +272,8 @@ class Runner:
                 if progress.done != running.progress.done:
                     running.moved_s = time.monotonic()
                 running.progress = progress
+            elif "part" in message:
+                self._came(number, message["part"])
             elif "result" in message:
                 result = from_text(self._kinds[self._jobs[number].kind].result, message["result"])
                 state = State.DONE
@@ -278,6 +288,13 @@ class Runner:
             if pipe is not None:
                 pipe.close()
         self._end(number, state, result, problem if state is State.FAILED else None, running)
+
+    def _came(self, number: int, text: str) -> None:
+        """A part of a result: written down and told at once, so that nobody waits for the rest."""
+        job = self._jobs[number]
+        part = from_text(self._kinds[job.kind].part, text)
+        with suppress(LedgerError):
+            self._part_came(job, part)
 
     def _end(self, number: int, state: State, result: Any, problem: Problem | None, running: _Running) -> None:
         if self._closing and state is not State.DONE:

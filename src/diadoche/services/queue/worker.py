@@ -57,7 +57,7 @@ def main() -> None:
     kind = ALL_KINDS[asked["kind"]]
     if kind.gentle:
         os.nice(_GENTLE_NICE)
-    watch = Watch(speaker.progress)
+    watch = Watch(speaker.progress, lambda part: speaker.say("part", to_text(part, kind.part)))
     threading.Thread(target=_listen, args=(watch,), daemon=True).start()
     try:
         result = kind.perform(from_text(kind.request, asked["request"]), watch)
