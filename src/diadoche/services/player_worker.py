@@ -16,7 +16,7 @@ from typing import Any, cast
 import numpy as np
 
 from diadoche.core.errors import DiadocheError
-from diadoche.core.footage.frames import FrameReader, Rgb
+from diadoche.core.footage.frames import FrameReader, Rgb, SequenceReader, reader_for
 from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.services.playing import SLOT_BYTES, SLOTS, VIEW_PX
 from diadoche.services.wire import from_text
@@ -28,7 +28,7 @@ class _Player:
     def __init__(self, memory: SharedMemory, say: Any) -> None:
         self._memory = memory
         self._say = say
-        self._reader: FrameReader | None = None
+        self._reader: FrameReader | SequenceReader | None = None
         self._evidence: CombEvidence | None = None
         self._clip = 0
         self._moment = 0
@@ -62,7 +62,7 @@ class _Player:
         self._clip, self._speed = command["clip"], 0.0
         facts = from_text(Facts, command["facts"])
         self._evidence = facts.video[0].evidence
-        self._reader = FrameReader([Path(path) for path in command["open"]], facts, VIEW_PX)
+        self._reader = reader_for([Path(path) for path in command["open"]], facts, VIEW_PX)
         self._show(0)
 
     def wait_s(self) -> float | None:

@@ -242,7 +242,9 @@ class Station:
             return
         self._set(replace(card, stage=Stage.PICTURING, pictures={}))
         settings = self.shoot.settings
-        request = PictureRequest(card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe))
+        request = PictureRequest(
+            card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe), self._places.own_profiles
+        )
         job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage is Stage.PICTURING:

@@ -18,6 +18,10 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
+from diadoche.core.codecnames import spoken_codec
+from diadoche.core.errors import MediaError
+from diadoche.core.footage.still import still_frame
+from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.core.media import decoding, opened
 from diadoche.core.spans import first_picture_s, parts
@@ -145,6 +149,62 @@ class FrameReader:
         if self._video.rotation:
             picture = np.ascontiguousarray(np.rot90(picture, -self._video.rotation // 90))
         return picture
+
+
+class SequenceReader:
+    """Reads a picture a frame: numbered stills, or the DNGs of a recording."""
+
+    def __init__(self, paths: Sequence[Path], facts: Facts, view: tuple[int, int]) -> None:
+        """`view` is the size in pixels that pictures are fitted into; they are never enlarged."""
+        self.shape = shape_of(facts)
+        self._paths = tuple(paths)
+        self._view = view
+        self._kept: OrderedDict[int, Rgb] = OrderedDict()
+
+    def close(self) -> None:
+        """Nothing is kept open."""
+        self._kept.clear()
+
+    def at(self, moment: int) -> Rgb | None:
+        """The picture of a moment, shape (height, width, 3); None past the end.
+
+        Raises:
+            MediaError: that picture does not decode.
+        """
+        if moment in self._kept:
+            return self._kept[moment]
+        if not 0 <= moment < len(self._paths):
+            return None
+        frame = still_frame(self._paths[moment])
+        scale = min(self._view[0] / frame.width, self._view[1] / frame.height, 1.0)
+        size = max(2, round(frame.width * scale)), max(2, round(frame.height * scale))
+        picture = cast(Rgb, frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray())
+        self._kept[moment] = picture
+        while len(self._kept) > max(8, _KEPT_BYTES // picture.nbytes):
+            self._kept.popitem(last=False)
+        return picture
+
+    def combing(self, evidence: CombEvidence, times: int) -> Rgb | None:
+        """Single pictures have no fields."""
+        return None
+
+
+def reader_for(paths: Sequence[Path], facts: Facts, view: tuple[int, int]) -> FrameReader | SequenceReader:
+    """The reader that fits what a clip consists of.
+
+    Raises:
+        MediaError: it cannot be opened, or nothing here decodes its picture.
+    """
+    if facts.container == "R3D" or not facts.video[0].decodable:
+        raise MediaError(
+            f"Its picture is in {spoken_codec(facts.video[0].codec)}, which nothing installed can decode.",
+            path=paths[0],
+            safe="It is kept like every other clip.",
+            do="Open it with a program that knows it.",
+        )
+    if is_still(facts.container):
+        return SequenceReader(paths, facts, view)
+    return FrameReader(paths, facts, view)
 
 
 def _field(frame: av.VideoFrame, parity: int) -> av.VideoFrame:

@@ -13,6 +13,10 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core.errors import DiadocheError, Problem, SourceUnreadable
+from diadoche.core.footage.still import still_frame
+from diadoche.core.identify.container import container_of, is_still
+from diadoche.core.identify.facts import unreadable as bare_facts
+from diadoche.core.identify.pictures import raw_segment_facts
 from diadoche.core.media import decoding, opened
 
 _THUMBNAIL_PX = 192
@@ -31,6 +35,12 @@ class Trial:
 def try_clip(paths: Sequence[Path]) -> Trial:
     """Opens the first and the last span of a clip, and decodes one picture at the beginning and one at the end."""
     try:
+        kind = container_of(paths[0])
+        if kind == "R3D":
+            raw = raw_segment_facts(bare_facts(paths[0], Problem("")), paths)
+            return Trial(raw.problems[0] if raw.problems else None, "no picture that can be decoded here; it opens")
+        if is_still(kind):
+            return _try_stills(paths)
         with opened(paths[:1]) as media:
             stream = _video(media)
             if stream is None:
@@ -51,9 +61,17 @@ def try_clip(paths: Sequence[Path]) -> Trial:
         return Trial(unreadable.problem)
 
 
+def _try_stills(paths: Sequence[Path]) -> Trial:
+    first = still_frame(paths[0])
+    still_frame(paths[-1])
+    return Trial(thumbnail=thumbnail(first))
+
+
 def first_picture(path: Path) -> bytes:
     """The first picture of a file as a small JPEG, or nothing where none decodes."""
     try:
+        if is_still(container_of(path)):
+            return thumbnail(still_frame(path))
         with opened([path]) as media:
             stream = _video(media)
             if stream is None:
