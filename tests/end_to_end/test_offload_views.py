@@ -67,7 +67,7 @@ def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folde
     waits(qtbot, lambda: first(application) == "The card can come out.")
     assert (shoot_folder / "Shuttle A/Rock/North tower/card-001/DCIM").is_dir()
     row = application.desk.cards.rows()[0]
-    assert row.numbers.startswith("3 clips, 10 files, 4.1 MB")
+    assert row.numbers.startswith("3 clips, 10 files, 4.3 MB")
     assert any("The camera may format it" in text for text in texts(application.window.cards))
 
 

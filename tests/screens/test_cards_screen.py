@@ -195,7 +195,7 @@ def test_the_desktop_is_told_of_a_card_and_of_its_end_once(scene: Scene, drone: 
     titles = [title for title, _text in told.shown]
     assert titles == ["Drone is in", "Drone: 2 of 2 copies proven"]
     text = told.shown[1][1]
-    for words in ("3 clips", "10 files", "4.1 MB", "Filmed 14 June 2026"):
+    for words in ("3 clips", "10 files", "4.3 MB", "Filmed 14 June 2026"):
         assert words in text
     scene.station.change_shoot(scene.station.shoot)
     assert len(told.shown) == 2

@@ -33,7 +33,7 @@ def test_a_row_tells_copies_disks_age_and_whether_the_camera_may_format(scene: S
     ledger = scene.desk.ledger
     texts = ledger.texts(0)
     assert texts[:2] == ("Drone", "Rock")
-    assert texts[3:] == ("3", "4.1 MB", "2 of 2, 2 disks", "today", "yes")
+    assert texts[3:] == ("3", "4.3 MB", "2 of 2, 2 disks", "today", "yes")
     assert ledger.mark(0) is Mark.PROVEN
     ledger.select(0)
     detail = ledger.detail()

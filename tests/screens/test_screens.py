@@ -152,12 +152,12 @@ def test_a_place_inside_the_card_is_refused_on_the_card(scene: Scene, tmp_path: 
 
 def test_footage_outputs_and_ledger_follow_an_offload(scene: Scene, camcorder: Path, drone: Path) -> None:
     scene.offloaded(camcorder)
-    assert scene.desk.footage.texts(0)[-1] == "being looked at"
+    assert "being looked at" in scene.desk.footage.texts(0)
     look = scene.runner.last("identify")
     scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
     rows = [scene.desk.footage.texts(row) for row in range(len(scene.desk.footage.clips))]
-    assert rows[0] == ("Keeper's camcorder", "00000", "08:40:00", "0:06", "1920×1080", "25", "50 fields", "join")
-    scene.desk.footage.select(0)
+    assert rows[0] == ("Keeper's camcorder", "00000", "08:40:00", "0:06", "1920×1080", "50 fields", "join", "")
+    scene.desk.footage.select([0])
     detail = scene.desk.footage.detail()
     assert detail is not None
     assert detail.title == "Join: Keeper's camcorder, 00000"

@@ -84,14 +84,15 @@ def test_a_ledger_of_the_first_version_is_brought_up_and_kept_beside(kept: Path,
         for statement in (
             "alter table copies drop column disk", "alter table copies drop column disk_words",
             "alter table copies drop column last_check", "alter table clips drop column shoot_id",
-            "drop table happenings", "drop table remembered", "update alembic_version set version_num = '0001'",
+            "alter table clips drop column verdict", "alter table clips drop column tags",
+            "alter table clips drop column note", "drop table happenings", "drop table remembered", "update alembic_version set version_num = '0001'",
         ):  # fmt: skip
             database.execute(statement)
     database.close()
     assert known(drone)["files"] == 10
     assert file.with_name("ledger.sqlite.version-0001").exists()
     with sqlite3.connect(file) as database:
-        assert database.execute("select version_num from alembic_version").fetchone() == ("0002",)
+        assert database.execute("select version_num from alembic_version").fetchone() == ("0003",)
 
 
 @pytest.mark.long

@@ -8,6 +8,7 @@ from diadoche.screens.cards import CardsScreen
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.ledger import LedgerScreen
 from diadoche.screens.outputs import OutputsScreen
+from diadoche.screens.shelf import Apart, Shelf, at_once
 from diadoche.screens.watch_line import WatchLine
 from diadoche.screens.work import WorkScreen
 from diadoche.services.identifying import IdentifiedClip
@@ -22,18 +23,21 @@ _NEW_COPIES = {"copy on", "level", "restore", "rebuild", "take in", "verify"}
 class Desk:
     """Everything the window shows; used on one thread."""
 
-    def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
+    def __init__(self, ledger: Ledger, runner: Runner, station: Station, apart: Apart = at_once) -> None:
+        """`apart` reads many clips away from the window."""
         self.station = station
+        self.shelf = Shelf(station, ledger, apart)
         self._shoot = station.shoot.id
         # Does something a little later; the window puts its own events between, so that no single one is long.
         self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._pending: list[Callable[[], None]] = []
         self.cards = CardsScreen(station, ledger)
-        self.footage = FootageScreen(station, ledger)
-        self.outputs = OutputsScreen(station, ledger, runner)
+        self.footage = FootageScreen(self.shelf, ledger)
+        self.outputs = OutputsScreen(station, ledger, runner, self.shelf)
         self.work = WorkScreen(runner)
         self.ledger = LedgerScreen(station)
         station.listeners.append(self._cards_changed)
+        self.shelf.refresh()
 
     def watch_line(self) -> WatchLine:
         """The sentence on top."""
@@ -45,23 +49,23 @@ class Desk:
         self.ledger.job_changed(job)
         if job.state is State.DONE and job.kind in {"offload", "identify"}:
             self.cards.refresh()
-            self._soon(self.ledger.refresh, self.footage.refresh, self.outputs.refresh)
+            self._soon(self.ledger.refresh, self.shelf.refresh)
         if job.state is State.DONE and job.kind in _NEW_COPIES:
-            self._soon(self.footage.refresh, self.outputs.refresh)
+            self._soon(self.shelf.refresh)
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
-            self.footage.refresh()
+            self.shelf.refresh()
         self.work.on_change()
         self.cards.on_change()
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Something is known of a clip, before its job has ended."""
-        self.footage.clip_identified(found)
+        self.shelf.clip_identified(found)
 
     def _cards_changed(self) -> None:
         if self.station.shoot.id != self._shoot:
             self._shoot = self.station.shoot.id
-            self._soon(self.footage.refresh, self.outputs.refresh)
+            self._soon(self.shelf.refresh)
         self.cards.on_change()
 
     def _soon(self, *refreshes: Callable[[], None]) -> None:

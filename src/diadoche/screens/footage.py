@@ -1,33 +1,64 @@
-"""The footage of a shoot as a table, with the facts and the player's clip of what is selected."""
+"""The footage of a shoot as a table that can be sorted, narrowed and grouped, and what is known of its clips."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from datetime import tzinfo
+from typing import Literal
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import DiadocheError
-from diadoche.core.identify.facts import Facts, VideoFacts
-from diadoche.core.rates import rate_text, spoken_rate
+from diadoche.core.identify.facts import Facts
+from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.core.timecode import Timecode
-from diadoche.services.identifying import IdentifiedClip
+from diadoche.screens.comparing import ComparedLine, compare
+from diadoche.screens.lines import ALL_COLUMNS, USUAL_COLUMNS, Column, Line
+from diadoche.screens.shelf import Shelf
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import KeptClip, kept_clips
-from diadoche.services.station import Station
+from diadoche.services.ledger.opinions import Verdict
+from diadoche.services.ledger.remembered import recall, remember
+from diadoche.services.ledger.waybills import KeptClip
 
-COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Scan", "Route")
-TOOLTIPS = (
-    "The card the clip came off",
-    "The name the camera gave it",
-    "When the recording began, by the camera's clock",
-    "Hours, minutes and seconds",
-    "Width and height in pixels",
-    "Pictures a second",
-    "Whole pictures (progressive) or fields (interlaced), decided by looking",
-    "What must happen before it can be cut",
+Grouping = Literal["", "Card", "Day", "Make", "Route", "Keep"]
+GROUPINGS: tuple[tuple[Grouping, str], ...] = (
+    ("", "not in groups"),
+    ("Card", "by card"),
+    ("Day", "by day"),
+    ("Make", "by make: container, codec, size, rate, sound"),
+    ("Route", "by route"),
+    ("Keep", "by keep, maybe, no"),
 )
+Showing = Literal["all", "keep", "maybe", "no", "undecided", "odd", "problems"]
+SHOWINGS: tuple[tuple[Showing, str], ...] = (
+    ("all", "all clips"),
+    ("keep", "those to keep"),
+    ("maybe", "those marked maybe"),
+    ("no", "those marked no"),
+    ("undecided", "those not decided on"),
+    ("odd", "those that stand out from the rest"),
+    ("problems", "those with a problem"),
+)
+_SCOPE, _KEY = "view", "footage"
+# More columns than this cannot be read side by side.
+MOST_COMPARED = 6
+
+
+@dataclass(frozen=True, slots=True)
+class FootageLook:
+    """How the person wants to see the table; remembered."""
+
+    columns: tuple[str, ...] = USUAL_COLUMNS
+    sorted_by: str = "Began"
+    downwards: bool = False
+    grouping: Grouping = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """The row above a group."""
+
+    words: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,109 +70,249 @@ class Detail:
     facts: tuple[str, ...]
     kept: str
     problems: tuple[str, ...]
+    verdict: Verdict
+    tags: str
+    note: str
 
 
 class FootageScreen:
-    """Rows in order of time; one of them may be selected."""
+    """Rows of the table; one clip is at hand for the player, several may be selected."""
 
-    def __init__(self, station: Station, ledger: Ledger) -> None:
-        self._station = station
+    def __init__(self, shelf: Shelf, ledger: Ledger) -> None:
+        self._shelf = shelf
         self._ledger = ledger
-        self.clips: list[KeptClip] = []
-        self.selected: int | None = None
+        self.look = recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook()
+        self.showing: Showing = "all"
+        self.wanted = ""
+        self.rows: list[Line | Heading] = []
+        self.selected: list[int] = []
         self.on_change: Callable[[], None] = lambda: None
-        self.refresh()
+        self._arrange()
+        shelf.listeners.append(self._changed)
 
-    def refresh(self) -> None:
-        """Reads the ledger anew; the selection stays with its clip."""
-        self.clips = kept_clips(self._ledger, self._station.shoot.id)
-        if self.selected not in {clip.id for clip in self.clips}:
-            self.selected = None
+    # -- what there is -------------------------------------------------------------------------
+
+    @property
+    def clips(self) -> list[KeptClip]:
+        """All clips of the shoot, whatever is shown of them."""
+        return [line.clip for line in self._shelf.lines]
+
+    @property
+    def columns(self) -> tuple[Column, ...]:
+        """The chosen columns, in their order."""
+        return tuple(column for column in ALL_COLUMNS if column.name in self.look.columns)
+
+    def _changed(self) -> None:
+        self._arrange()
         self.on_change()
 
-    def clip_identified(self, found: IdentifiedClip) -> None:
-        """Takes in what has just been found of one clip."""
-        for row, clip in enumerate(self.clips):
-            if clip.id == found.clip_id:
-                self.clips[row] = replace(clip, facts=found.facts)
-                self.on_change()
+    def _arrange(self) -> None:
+        """The rows anew; the selection stays with its clips."""
+        key = self.look.sorted_by
+        lines = [line for line in self._shelf.lines if self._is_shown(line)]
+        lines.sort(key=lambda line: line.keys[key], reverse=self.look.downwards)
+        self.rows = list(_grouped(lines, self.look.grouping)) if self.look.grouping else list(lines)
+        there = {line.clip.id for line in self._shelf.lines}
+        self.selected = [clip_id for clip_id in self.selected if clip_id in there]
+
+    def _is_shown(self, line: Line) -> bool:
+        kinds = {
+            "all": True,
+            "undecided": not line.clip.opinion.verdict,
+            "odd": bool(line.odd),
+            "problems": _has_problem(line.clip),
+        }
+        shown = kinds.get(self.showing, line.clip.opinion.verdict == self.showing)
+        return shown and all(word in line.words for word in self.wanted.split())
 
     def summary(self) -> str:
         """The words under the view's name."""
-        return count_text(len(self.clips), "clip")
+        return count_text(len(self._shelf.lines), "clip")
 
     def headline(self) -> str:
-        """How much there is."""
-        seconds = sum(clip.facts.duration_s if clip.facts else clip.clip.duration_s or 0 for clip in self.clips)
-        return f"{count_text(len(self.clips), 'clip')} · {clock_text(seconds)} of footage" if self.clips else ""
+        """How much there is, how much of it is shown, and what most of it is."""
+        lines = self._shelf.lines
+        if not lines:
+            return ""
+        shown = [row for row in self.rows if isinstance(row, Line)]
+        seconds = sum(_length_s(line.clip) for line in shown)
+        parts = [
+            f"{len(shown)} of {count_text(len(lines), 'clip')}"
+            if len(shown) < len(lines)
+            else count_text(len(lines), "clip")
+        ]
+        parts.append(f"{clock_text(seconds)} of footage")
+        majority, odd = self._shelf.majority, sum(bool(line.odd) for line in lines)
+        if majority is not None:
+            which = "all are" if majority.clips == majority.of else f"{majority.clips} are"
+            parts.append(f"{which} {majority.words}")
+        if odd:
+            parts.append(f"{odd} stand out")
+        return " · ".join(parts)
 
     def texts(self, row: int) -> tuple[str, ...]:
         """One row of the table."""
-        clip = self.clips[row]
-        video = clip.facts.video[0] if clip.facts and clip.facts.video else None
-        began = f"{clip.clip.start.astimezone(self._zone()):%H:%M:%S}" if clip.clip.start else "not known"
-        length = clip.facts.duration_s if clip.facts else clip.clip.duration_s
-        return (
-            clip.card,
-            clip.clip.name,
-            began,
-            clock_text(length) if length is not None else "",
-            f"{video.width}×{video.height}" if video else "",
-            spoken_rate(video.frame_rate) if video else "",
-            scan_words(video) if video else "",
-            clip.facts.route.name if clip.facts else "being looked at",
-        )
+        line = self.rows[row]
+        if isinstance(line, Heading):
+            return (line.words, *[""] * (len(self.columns) - 1))
+        return tuple(line.texts[column.name] for column in self.columns)
 
-    def _zone(self) -> tzinfo | None:
-        """The zone that a camera of this shoot names; else the machine's own. Many write UTC and no zone."""
-        named = (clip.clip.start.tzinfo for clip in self.clips if clip.clip.start and clip.clip.start.utcoffset())
-        return next(named, None)
+    def is_heading(self, row: int) -> bool:
+        """Whether a row stands above a group."""
+        return isinstance(self.rows[row], Heading)
 
     def has_problem(self, row: int) -> bool:
         """Whether something about the clip needs a person."""
-        facts = self.clips[row].facts
-        return facts is not None and bool(facts.problems)
+        line = self.rows[row]
+        return isinstance(line, Line) and _has_problem(line.clip)
 
-    def select(self, row: int | None) -> KeptClip | None:
-        """Selects a row, and gives the clip for the player."""
-        clip = self.clips[row] if row is not None and 0 <= row < len(self.clips) else None
-        self.selected = clip.id if clip else None
-        return clip
+    # -- how it is shown -----------------------------------------------------------------------
 
-    def row_of_selected(self) -> int | None:
-        """Where the selected clip stands now."""
-        return next((row for row, clip in enumerate(self.clips) if clip.id == self.selected), None)
+    def _show(self, look: FootageLook) -> None:
+        self.look = look
+        remember(self._ledger, _SCOPE, _KEY, look)
+        self._changed()
+
+    def choose_column(self, name: str, wanted: bool) -> None:
+        """Shows a column, or takes it away; the clip's name always stays."""
+        columns = {*self.look.columns, name} if wanted else {*self.look.columns} - {name}
+        self._show(
+            replace(self.look, columns=tuple(each.name for each in ALL_COLUMNS if each.name in columns | {"Clip"}))
+        )
+
+    def sort_by(self, name: str) -> None:
+        """Sorts by a column; a second time, the other way round."""
+        again = name == self.look.sorted_by
+        self._show(replace(self.look, sorted_by=name, downwards=again and not self.look.downwards))
+
+    def group_by(self, grouping: Grouping) -> None:
+        """Puts rows in groups."""
+        self._show(replace(self.look, grouping=grouping))
+
+    def show_only(self, showing: Showing) -> None:
+        """Shows some of the clips."""
+        self.showing = showing
+        self._changed()
+
+    def find(self, words: str) -> None:
+        """Shows the clips in which every word occurs, in whatever column."""
+        self.wanted = words.lower().strip()
+        self._changed()
+
+    # -- selection -----------------------------------------------------------------------------
+
+    def select(self, rows: Sequence[int]) -> KeptClip | None:
+        """Selects rows, and gives the first one's clip for the player."""
+        lines = [self.rows[row] for row in rows if 0 <= row < len(self.rows)]
+        clips = [line.clip for line in lines if isinstance(line, Line)]
+        self.selected = [clip.id for clip in clips]
+        return clips[0] if clips else None
+
+    def selected_rows(self) -> list[int]:
+        """Where the selected clips stand now."""
+        wanted = set(self.selected)
+        return [row for row, line in enumerate(self.rows) if isinstance(line, Line) and line.clip.id in wanted]
+
+    def first_row(self) -> int | None:
+        """The first row that is a clip."""
+        return next((row for row, line in enumerate(self.rows) if isinstance(line, Line)), None)
+
+    def _chosen(self) -> list[Line]:
+        by_id = {line.clip.id: line for line in self._shelf.lines}
+        return [by_id[clip_id] for clip_id in self.selected if clip_id in by_id]
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
-        clip = next((each for each in self.clips if each.id == self.selected), None)
-        if clip is None:
+        line = next(iter(self._chosen()), None)
+        if line is None:
             return None
+        clip, opinion = line.clip, line.clip.opinion
+        said = (opinion.verdict, ", ".join(opinion.tags), opinion.note)
         if clip.facts is None:
-            return Detail(clip.clip.name, "It is being looked at.", (), _kept(clip), ())
+            return Detail(clip.clip.name, "It is being looked at.", (), _kept(clip), (), *said)
         facts = clip.facts
         return Detail(
             f"{facts.route.name.capitalize()}: {clip.card}, {clip.clip.name}",
             " ".join(facts.route.reasons),
-            _facts_lines(facts),
+            (*_facts_lines(facts), *self._odd_words(line)),
             _kept(clip),
             tuple(problem.sentence() for problem in facts.problems),
+            *said,
         )
+
+    @staticmethod
+    def _odd_words(line: Line) -> tuple[str, ...]:
+        majority = line.majority
+        if not line.odd or majority is None:
+            return ()
+        most = f"{majority.clips} of {majority.of} clips of this card are {majority.words}"
+        return (f"Stands out by its {' and '.join(line.odd)}: {most}.",)
+
+    def compared(self) -> tuple[tuple[str, ...], tuple[ComparedLine, ...]]:
+        """Names of the selected clips, and their facts side by side; nothing where fewer than two are selected."""
+        lines = self._chosen()[:MOST_COMPARED]
+        if len(lines) < 2:
+            return (), ()
+        return tuple(line.clip.clip.name for line in lines), compare([line.clip.facts for line in lines])
+
+    def compared_words(self) -> str:
+        """What the comparison found, in a sentence."""
+        names, lines = self.compared()
+        differing = sum(line.differs for line in lines)
+        more = len(self.selected) - len(names)
+        rest = f" The first {len(names)} of {len(self.selected)} are shown." if more > 0 else ""
+        return f"{len(names)} clips side by side: {count_text(differing, 'line')} of {len(lines)} differ.{rest}"
+
+    # -- what the person says of clips -----------------------------------------------------------
+
+    def judge(self, verdict: Verdict) -> None:
+        """Keep, maybe, no, or nothing, for all that is selected."""
+        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, verdict=verdict)) for each in self._chosen()])
+
+    def tag(self, words: str) -> None:
+        """Gives the selected clips these tags, written with commas between them."""
+        tags = tuple(dict.fromkeys(filter(None, (word.strip() for word in words.split(",")))))
+        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, tags=tags)) for each in self._chosen()])
+
+    def note(self, words: str) -> None:
+        """Writes a note to the selected clips."""
+        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, note=words.strip())) for each in self._chosen()])
 
     def combing_words(self) -> str:
         """What the enlarged place shows, or nothing where no fields were seen."""
-        clip = next((each for each in self.clips if each.id == self.selected), None)
-        evidence = clip.facts.video[0].evidence if clip and clip.facts and clip.facts.video else None
+        line = next(iter(self._chosen()), None)
+        facts = line.clip.facts if line is not None else None
+        evidence = facts.video[0].evidence if facts and facts.video else None
         if evidence is None:
             return ""
         return f"Seen at {clock_text(evidence.time_s)}: two moments woven line by line, three times enlarged."
 
 
-def scan_words(video: VideoFacts) -> str:
-    """The scan in words that fit a column: fields are counted, for that is what people ask."""
-    if video.interlaced:
-        return f"{spoken_rate(video.frame_rate * 2)} fields"
-    return {"progressive": "progr.", "undecided": "still"}.get(video.scan, video.scan)
+def _has_problem(clip: KeptClip) -> bool:
+    return clip.facts is not None and bool(clip.facts.problems)
+
+
+def _length_s(clip: KeptClip) -> float:
+    return clip.facts.duration_s if clip.facts else clip.clip.duration_s or 0.0
+
+
+def _grouped(lines: Sequence[Line], grouping: Grouping) -> list[Line | Heading]:
+    """Lines below a heading each group, in the order in which groups first occur."""
+    groups: dict[str, list[Line]] = {}
+    for line in lines:
+        groups.setdefault(_group_of(line, grouping), []).append(line)
+    rows: list[Line | Heading] = []
+    for name, group in groups.items():
+        seconds = sum(_length_s(line.clip) for line in group)
+        rows.append(Heading(f"{name}   {count_text(len(group), 'clip')}, {clock_text(seconds)}"))
+        rows += group
+    return rows
+
+
+def _group_of(line: Line, grouping: Grouping) -> str:
+    if grouping == "Make":
+        return line.make
+    return line.texts[grouping] or "not decided"
 
 
 def _facts_lines(facts: Facts) -> tuple[str, ...]:
@@ -155,13 +326,29 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
             f"{video.width}×{video.height} · {rate_text(video.frame_rate)} {video.frame_rate_mode} · "
             f"{video.scan}{order} · {video.color.primaries}"
         )
+        if video.log_curve:
+            lines.append(video.log_curve)
         if video.scan not in {"undecided", video.scan_flagged} and video.scan_flagged != "undecided":
             lines.append(f"The file says {video.scan_flagged}, the pictures show {video.scan}.")
     sounds = [f"{spoken_codec(each.codec)} {each.layout} {each.sample_rate / 1000:g} kHz" for each in facts.audio]
     timecode = f"timecode {facts.video[0].timecode}" if facts.video and facts.video[0].timecode else ""
     frames = count_text(facts.frames, "picture") if facts.frames else ""
     lines.append(" · ".join(filter(None, [*sounds, timecode, frames, size_text(facts.size_bytes)])))
+    if facts.projection != "flat" or facts.spatial != "none":
+        lines.append(_sphere_words(facts))
+    others = [name for name in facts.data if name != "timecode"]
+    if others:
+        lines.append(f"Also in it: {', '.join(others)}.")
+    if facts.origin_reason:
+        lines.append(facts.origin_reason)
     return tuple(lines)
+
+
+def _sphere_words(facts: Facts) -> str:
+    if facts.spatial == "missing":
+        return "It has the shape of a whole sphere, but nothing in it says so: an editor would show it flat."
+    tracks = f"{len(facts.video)} tracks, " if len(facts.video) > 1 else ""
+    return f"360: {tracks}{facts.projection}, {facts.stereo}."
 
 
 def _kept(clip: KeptClip) -> str:

@@ -11,19 +11,22 @@ from diadoche.core.convert.recipes import recipes
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
+from diadoche.screens.shelf import Shelf
 from diadoche.services.converting import MakeRequest, outputs_folder
 from diadoche.services.handing_off import delivered, hand_off_shoot
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import KeptClip, kept_clips
+from diadoche.services.ledger.waybills import KeptClip
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station import Station
 
-_ORDER = ("ready", "rewrap", "join", "convert", "unsupported")
+_ORDER = ("ready", "rewrap", "join", "convert", "stitch", "develop", "unsupported")
 _WORDS = {
     "ready": ("Ready", "Nothing to do: they play as they are."),
     "rewrap": ("Rewrap", "Only the container is in the way; packets are proven equal."),
     "join": ("Join", "Cut by the camera into several files; joined without encoding."),
     "convert": ("Convert", "An editor would render these at every step."),
+    "stitch": ("Stitch", "A round picture for each lens; they are kept as they are until they are stitched."),
+    "develop": ("Develop", "The sensor's own values; they are kept as they are until they are developed."),
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
 _CONTAINERS = {
@@ -73,8 +76,9 @@ class MadeRow:
 class OutputsScreen:
     """What the outputs view shows and allows."""
 
-    def __init__(self, station: Station, ledger: Ledger, runner: Runner) -> None:
+    def __init__(self, station: Station, ledger: Ledger, runner: Runner, shelf: Shelf) -> None:
         self._station = station
+        self._shelf = shelf
         self._ledger = ledger
         self._runner = runner
         self.on_change: Callable[[], None] = lambda: None
@@ -83,11 +87,11 @@ class OutputsScreen:
         self._left_out: set[str] = set()
         self._clips: list[KeptClip] = []
         self._asked: set[int] = set()
-        self.refresh()
+        shelf.listeners.append(self.refresh)
 
     def refresh(self) -> None:
-        """Reads the ledger anew."""
-        self._clips = [clip for clip in kept_clips(self._ledger, self._station.shoot.id) if clip.facts is not None]
+        """Takes the clips as they are now."""
+        self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
         self.on_change()
 
     def summary(self) -> str:

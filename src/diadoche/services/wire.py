@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from typing import Any, TypeVar, cast
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 T = TypeVar("T")
 
@@ -39,4 +39,8 @@ def from_text(kind: type[T], text: str) -> T:
     Raises:
         pydantic.ValidationError: the text is of another shape.
     """
-    return cast(T, _adapter(kind).validate_python(json.loads(text)))
+    try:
+        return cast(T, _adapter(kind).validate_json(text))
+    except ValidationError:
+        # Lone surrogates are no JSON to the quick reader.
+        return cast(T, _adapter(kind).validate_python(json.loads(text)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import sys
+import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -15,9 +16,10 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.disks import disk_of
-from diadoche.core.errors import DiadocheError
+from diadoche.core.errors import DiadocheError, LedgerError
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
+from diadoche.screens.shelf import Read
 from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.devices.bench import PACE_BYTES_S, Bench
 from diadoche.services.devices.desktop import PopUps
@@ -53,6 +55,14 @@ class Opening:
     coming: Callable[[], str] = lambda: ""
 
 
+@dataclass(frozen=True, slots=True)
+class _Came:
+    """What was read apart, and who waits for it. Nothing where the ledger could not be read."""
+
+    then: Callable[[Read | None], None]
+    read: Read | None
+
+
 class Application:
     """The running application; `close` ends everything it started."""
 
@@ -77,7 +87,7 @@ class Application:
         find_disk = self.bench.disk_of if self.bench is not None else disk_of
         self.station = Station(self.ledger, self.runner, opening.places, shoot, find_disk)
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
-        self.desk = Desk(self.ledger, self.runner, self.station)
+        self.desk = Desk(self.ledger, self.runner, self.station, self._apart)
         self.desk.later = lambda doing: QTimer.singleShot(0, doing)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
@@ -126,6 +136,19 @@ class Application:
             with_faults=True,
         )
 
+    def _apart(self, work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
+        """Reads many clips in a thread; what came of it is taken in on the window's own."""
+
+        def read() -> None:
+            try:
+                found = work()
+            except LedgerError:
+                # It is held by somebody else: what is shown stays, and the next change asks again.
+                found = None
+            self._bridge.post(_Came(then, found))
+
+        threading.Thread(target=read, name="clips", daemon=True).start()
+
     def _part_came(self, job: Job, part: object) -> None:
         record_part(self.ledger, job, part)
         self._bridge.post(part)
@@ -133,6 +156,8 @@ class Application:
     def _take(self, news: object) -> None:
         if self._closed:
             return
+        if isinstance(news, _Came):
+            news.then(news.read)
         if isinstance(news, IdentifiedClip):
             self.desk.clip_identified(news)
         if isinstance(news, Job):

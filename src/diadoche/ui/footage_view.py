@@ -1,20 +1,26 @@
-"""Footage: the table, the player beside it, and what is known of the selected clip."""
+"""Footage: the table, and beside it the player with what is known of a clip, or several clips compared."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from collections.abc import Sequence
+from functools import partial
 
-from diadoche.screens.footage import COLUMNS, TOOLTIPS, FootageScreen
-from diadoche.screens.marks import Mark
-from diadoche.ui.parts import RowsModel, label, panel, table
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from diadoche.screens.footage import GROUPINGS, SHOWINGS, FootageScreen
+from diadoche.screens.lines import ALL_COLUMNS
+from diadoche.services.ledger.opinions import Verdict
+from diadoche.ui.compare_view import CompareView
+from diadoche.ui.footage_table import VERDICT_KEYS, FootageTable
+from diadoche.ui.parts import label, menu_button, panel, with_arrow
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 
 _PLAYER_KEYS = {Qt.Key.Key_Space, Qt.Key.Key_J, Qt.Key.Key_K, Qt.Key.Key_L, Qt.Key.Key_Left, Qt.Key.Key_Right}
-_WIDTHS = (128, 98, 84, 66, 96, 60, 80, 76)
-_TABLE_PX = 692
+_VERDICTS: tuple[tuple[Verdict, str, str], ...] = (("keep", "Keep", "1"), ("maybe", "Maybe", "2"), ("no", "No", "3"))
+_TABLE_PX, _TABLE_BESIDE_COMPARED_PX = 716, 470
 
 
 class FootageView(QWidget):
@@ -25,46 +31,82 @@ class FootageView(QWidget):
         self._screen = screen
         self.player = PlayerView(theme)
         self._headline = label(name="soft")
-        self._model = RowsModel(
-            theme,
-            COLUMNS,
-            lambda: len(screen.clips),
-            screen.texts,
-            lambda row: Mark.PROBLEM if screen.has_problem(row) else None,
-            tips=TOOLTIPS,
-            mark_column=1,
-        )
-        self.table = table(self._model, "Clips", 0, _WIDTHS)
-        self.table.installEventFilter(self)
-        selection = self.table.selectionModel()
-        assert selection is not None
-        selection.currentRowChanged.connect(lambda current, _before: self._select(current.row()))
+        self.table = FootageTable(theme, screen, self._other_keys)
+        self.table.chosen.connect(self._select)
         self.table.doubleClicked.connect(lambda _index: self.player.toggle())
-        self._empty = label("Offload a card, and its clips stand here.", "soft")
+        self.compare = CompareView(theme, screen)
+        self._empty = label("", "soft")
         self._build()
         screen.on_change = self.refresh
         self.refresh()
 
+    # -- how it is laid out --------------------------------------------------------------------
+
     def _build(self) -> None:
         column = QVBoxLayout(self)
-        column.setContentsMargins(24, 16, 24, 16)
-        column.setSpacing(12)
+        column.setContentsMargins(24, 14, 24, 16)
+        column.setSpacing(10)
         top = QHBoxLayout()
         top.setSpacing(12)
-        top.addWidget(label("Clips in order of time", "heading"))
+        top.addWidget(label("Clips", "heading"))
         top.addWidget(self._headline, 1)
         column.addLayout(top)
+        column.addLayout(self._tools())
         column.addWidget(self._empty)
         below = QHBoxLayout()
         below.setSpacing(12)
         self.table.setMinimumWidth(_TABLE_PX)
+        self._below = below
         below.addWidget(self.table, 1)
-        right = QVBoxLayout()
+        self._beside = QStackedWidget()
+        one = QWidget()
+        right = QVBoxLayout(one)
+        right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(12)
         right.addWidget(self.player, 0)
         right.addWidget(self._facts_panel(), 1)
-        below.addLayout(right, 3)
+        self._beside.addWidget(one)
+        self._beside.addWidget(self.compare)
+        below.addWidget(self._beside, 3)
         column.addLayout(below, 1)
+
+    def _tools(self) -> QHBoxLayout:
+        """Find, show, group, columns: all that changes what the table holds."""
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.find = QLineEdit()
+        self.find.setPlaceholderText("Find by any word: card, codec, tag, note")
+        self.find.setAccessibleName("Find clips")
+        self.find.setToolTip("Shows the clips in which every word occurs (Ctrl+F)")
+        self.find.setClearButtonEnabled(True)
+        self.find.textChanged.connect(self._screen.find)
+        row.addWidget(self.find, 1)
+        self._show_button = self._menu(row, "Show", SHOWINGS, self._screen.show_only, "Which clips are shown")
+        self._group_button = self._menu(row, "Group", GROUPINGS, self._screen.group_by, "Puts alike clips together")
+        button, menu = menu_button("Columns", tip="Which columns the table has")
+        for each in ALL_COLUMNS:
+            action = menu.addAction(each.name)
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(each.name in self._screen.look.columns)
+            action.setToolTip(each.tip)
+            action.setEnabled(each.name != "Clip")
+            action.toggled.connect(partial(self._screen.choose_column, each.name))
+        row.addWidget(button)
+        return row
+
+    @staticmethod
+    def _menu(
+        row: QHBoxLayout, title: str, choices: Sequence[tuple[str, str]], choose: object, tip: str
+    ) -> QPushButton:
+        assert callable(choose)
+        button, menu = menu_button(title, tip=tip)
+        for name, words in choices:
+            action = menu.addAction(words[:1].upper() + words[1:])
+            assert action is not None
+            action.triggered.connect(lambda _on=False, name=name: choose(name))
+        row.addWidget(button)
+        return button
 
     def _facts_panel(self) -> QWidget:
         sheet = panel()
@@ -82,7 +124,50 @@ class FootageView(QWidget):
             column.addWidget(part)
         column.addLayout(self._combing_row())
         column.addStretch(1)
+        column.addLayout(self._verdict_row())
+        column.addLayout(self._words_row())
         return sheet
+
+    def _verdict_row(self) -> QHBoxLayout:
+        """Keep, maybe, no: pressed again, it is taken back."""
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self._verdicts: dict[Verdict, QPushButton] = {}
+        group = QButtonGroup(self)
+        group.setExclusive(False)
+        for verdict, title, key in _VERDICTS:
+            made = QPushButton(title)
+            made.setObjectName("choice")
+            made.setCheckable(True)
+            made.setToolTip(f"Key {key}; 0 takes it back")
+            made.clicked.connect(lambda on, verdict=verdict: self._screen.judge(verdict if on else ""))
+            group.addButton(made)
+            row.addWidget(made)
+            self._verdicts[verdict] = made
+        row.addStretch(1)
+        return row
+
+    def _words_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.tags, self.note = QLineEdit(), QLineEdit()
+        for part, words, tip, doing, stretch in (
+            (self.tags, "Tags", "Your own words for it, with commas between them", self._screen.tag, 2),
+            (self.note, "Note", "Your own note on it", self._screen.note, 3),
+        ):
+            part.setPlaceholderText(words)
+            part.setAccessibleName(words)
+            part.setToolTip(tip)
+            part.editingFinished.connect(lambda part=part, doing=doing: self._written(part, doing))
+            row.addWidget(part, stretch)
+        return row
+
+    def _written(self, part: QLineEdit, doing: object) -> None:
+        """Leaving the field writes it down, if it was changed."""
+        assert callable(doing)
+        if part.isModified():
+            part.setModified(False)
+            doing(part.text())
 
     def _combing_row(self) -> QHBoxLayout:
         """The proof that fields were seen: that place of that picture, enlarged."""
@@ -103,27 +188,52 @@ class FootageView(QWidget):
         self.combing.setVisible(shown)
         self._combing_words.setVisible(shown)
 
+    # -- what it shows -------------------------------------------------------------------------
+
     def refresh(self) -> None:
         """Shows the rows as they are now; the first clip is selected when none is."""
-        self._model.changed()
+        self.table.refresh()
         self._headline.setText(self._screen.headline())
-        self._empty.setVisible(not self._screen.clips)
-        row = self._screen.row_of_selected()
-        if row is None and self._screen.clips:
-            row = 0
-        if row is not None:
-            self.table.selectRow(row)
-            self._select(row)
+        self._headline.setToolTip(self._screen.headline())
+        self._show_empty()
+        rows, first = self._screen.selected_rows(), self._screen.first_row()
+        if not rows and first is not None:
+            self.table.selectRow(first)
+        elif rows:
+            self._show_selected()
         else:
             self.player.open(None)
-        self._show_detail()
+            self._show_detail()
 
-    def _select(self, row: int) -> None:
-        before = self._screen.selected
-        clip = self._screen.select(row if row >= 0 else None)
-        if self._screen.selected != before:
+    def _show_empty(self) -> None:
+        words = "" if self._screen.rows else "Offload a card, and its clips stand here."
+        if not self._screen.rows and self._screen.clips:
+            words = "No clip is like that. Take words out of the search, or show all clips."
+        self._empty.setText(words)
+        self._empty.setVisible(bool(words))
+        title = next(words for name, words in SHOWINGS if name == self._screen.showing)
+        self._show_button.setText(with_arrow("Show" if self._screen.showing == "all" else f"Show {title}"))
+        title = next(words for name, words in GROUPINGS if name == self._screen.look.grouping)
+        group = title.partition(":")[0]
+        self._group_button.setText(with_arrow(f"Group {group}" if self._screen.look.grouping else "Group"))
+
+    def _select(self, rows: list[int]) -> None:
+        before = self._screen.selected[:1]
+        self._screen.select(rows)
+        if self._screen.selected[:1] != before:
             self._show_combing(QImage())
-        self.player.open(clip)
+        self._show_selected()
+
+    def _show_selected(self) -> None:
+        several = len(self._screen.selected) > 1
+        self._beside.setCurrentIndex(1 if several else 0)
+        # Facts side by side need the room more than the table does.
+        self.table.setMinimumWidth(_TABLE_BESIDE_COMPARED_PX if several else _TABLE_PX)
+        self._below.setStretch(0, 0 if several else 1)
+        if several:
+            self.compare.refresh()
+        by_id = {clip.id: clip for clip in self._screen.clips} if self._screen.selected else {}
+        self.player.open(by_id.get(self._screen.selected[0]) if self._screen.selected else None)
         self._show_detail()
 
     def _show_detail(self) -> None:
@@ -137,13 +247,22 @@ class FootageView(QWidget):
         ):
             part.setText(text)
             part.setVisible(bool(text))
+        for verdict, button in self._verdicts.items():
+            button.setEnabled(detail is not None)
+            button.setChecked(detail is not None and detail.verdict == verdict)
+        for field, text in ((self.tags, detail.tags if detail else ""), (self.note, detail.note if detail else "")):
+            field.setEnabled(detail is not None)
+            if not field.isModified() and field.text() != text:
+                field.setText(text)
 
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # Qt's name
-        """Keys that mean nothing to the table go to the player; Return takes the focus there."""
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
-            if event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter}:
-                self.player.setFocus()
-                return True
-            if event.key() in _PLAYER_KEYS and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-                return self.player.obey_key(event.key())
-        return super().eventFilter(watched, event)
+    def _other_keys(self, event: QKeyEvent) -> bool:
+        """Keys that mean nothing to the table: verdicts, and the player's; Return takes the focus there."""
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            return False
+        if event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter}:
+            self.player.setFocus()
+            return True
+        if event.key() in VERDICT_KEYS:
+            self._screen.judge(VERDICT_KEYS[event.key()])
+            return True
+        return event.key() in _PLAYER_KEYS and self.player.obey_key(event.key())

@@ -76,6 +76,7 @@ class MainWindow(QMainWindow):
         self._add_actions()
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
+        desk.shelf.listeners.append(self._show_summaries)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._sample)
         self._timer.start(_SAMPLE_MS)
@@ -129,7 +130,7 @@ class MainWindow(QMainWindow):
             ("Larger text", "Ctrl++", lambda: text(1)),
             ("Smaller text", "Ctrl+-", lambda: text(-1)),
             ("Usual text", "Ctrl+0", lambda: text(0)),
-            ("Search the ledger", "Ctrl+F", self._search),
+            ("Find in what is on show, else in the ledger", "Ctrl+F", self._search),
             ("Quit", "Ctrl+Q", self._leave),
         ]
         doings += [
@@ -206,6 +207,9 @@ class MainWindow(QMainWindow):
         self.cards.say(words)
 
     def _search(self) -> None:
+        if self.stack.currentWidget() is self.footage:
+            self.footage.find.setFocus()
+            return
         self.go_to(len(self._views) - 1)
         self.ledger.show_page(0)
         self.ledger.search.setFocus()

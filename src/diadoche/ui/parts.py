@@ -78,9 +78,14 @@ def emptied(layout: QLayout) -> None:
             widget.deleteLater()
 
 
+def with_arrow(text: str) -> str:
+    """A text that says: more opens below."""
+    return f"{text} \u25be"
+
+
 def menu_button(text: str, *, name: str = "", tip: str = "") -> tuple[QPushButton, QMenu]:
     """A button that opens a menu; an arrow of our own stands for it in the text."""
-    made = QPushButton(f"{text} \u25be")
+    made = QPushButton(with_arrow(text))
     made.setObjectName(name)
     made.setToolTip(tip)
     made.setAutoDefault(False)

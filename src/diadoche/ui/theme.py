@@ -155,6 +155,9 @@ def _style_sheet(c: Colours, px: object) -> str:
         background: transparent; font-weight: 400; }}
     QPushButton#link:focus {{ border: 2px solid {c.way}; padding: 0px 2px; }}
     QPushButton#link:disabled {{ color: {c.soft}; text-decoration: none; }}
+    QPushButton#choice {{ padding: 4px 12px; font-weight: 400; border-color: {c.line}; }}
+    QPushButton#choice:checked {{ background: {c.ink}; color: {c.panel}; font-weight: 600; border-color: {c.ink}; }}
+    QPushButton#choice:focus {{ border: 2px solid {c.way}; padding: 3px 11px; }}
     QPushButton#tab {{ border: none; border-bottom: 3px solid transparent; border-radius: 0; background: transparent;
         color: {c.soft}; font-size: {size(1.15)}px; padding: 3px 6px; }}
     QPushButton#tab:checked {{ color: {c.ink}; border-bottom: 3px solid {c.ink}; }}
@@ -187,5 +190,6 @@ def _style_sheet(c: Colours, px: object) -> str:
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QMenu {{ background: {c.panel}; border: 1px solid {c.line}; }}
+    QAbstractScrollArea::corner {{ background: transparent; border: none; }}
     QMenu::item {{ padding: 6px 18px; }} QMenu::item:selected {{ background: {c.rail}; }}
     """

@@ -8,7 +8,7 @@ from sqlalchemy import ForeignKey, Index, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 # The newest migration makes these tables.
-NEWEST_VERSION = "0002"
+NEWEST_VERSION = "0003"
 
 
 class Base(DeclarativeBase):
@@ -86,6 +86,9 @@ class ClipRow(Base):
     start: Mapped[str | None] = mapped_column(Text)
     facts: Mapped[str | None] = mapped_column(Text)
     shoot_id: Mapped[int | None] = mapped_column(default=None)
+    verdict: Mapped[str] = mapped_column(Text, default="")
+    tags: Mapped[str] = mapped_column(Text, default="[]")
+    note: Mapped[str] = mapped_column(Text, default="")
     outputs: Mapped[list[OutputRow]] = relationship(order_by="OutputRow.id", cascade="all, delete-orphan")
 
 

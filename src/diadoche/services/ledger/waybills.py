@@ -19,6 +19,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.offload import Copy, OffloadResult
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, OutputRow, ShootRow, WaybillRow
+from diadoche.services.ledger.opinions import NO_OPINION, Opinion, opinion_of
 from diadoche.services.wire import from_text, to_text
 
 _NEVER = datetime.max.replace(tzinfo=UTC)
@@ -94,6 +95,7 @@ class KeptClip:
     copies: tuple[Copy, ...]
     facts: Facts | None
     outputs: tuple[Output, ...]
+    opinion: Opinion = NO_OPINION
 
     @property
     def paths(self) -> tuple[Path, ...]:
@@ -309,17 +311,26 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
             .options(selectinload(ClipRow.outputs), selectinload(WaybillRow.copies))
             .order_by(ClipRow.id)
         ).all()
+        # A card's copies are looked for once, however many clips it has.
+        places: dict[int, tuple[tuple[Copy, ...], Path | None]] = {}
         found = []
         for clip_row, waybill in rows:
-            copies = _copies(waybill)
-            proven = [copy for copy in copies if copy.status == "proven"]
-            standing = next((copy for copy in proven if Path(copy.root).is_dir()), proven[0] if proven else None)
-            if standing is not None:
-                found.append(_kept_clip(clip_row, waybill.card, Path(standing.root), copies))
+            if waybill.id not in places:
+                places[waybill.id] = _standing(waybill)
+            copies, root = places[waybill.id]
+            if root is not None:
+                found.append(_kept_clip(clip_row, waybill.card, root, copies))
         # By the instant, not by its text: clocks of different zones stand side by side.
         return sorted(
             found, key=lambda kept: (kept.clip.start is None, kept.clip.start or _NEVER, kept.card, kept.clip.name)
         )
+
+
+def _standing(waybill: WaybillRow) -> tuple[tuple[Copy, ...], Path | None]:
+    """A card's copies, and the proven one that is at hand, or else any proven one."""
+    copies = _copies(waybill)
+    roots = [Path(copy.root) for copy in copies if copy.status == "proven"]
+    return copies, next((root for root in roots if root.is_dir()), roots[0] if roots else None)
 
 
 def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[Copy, ...]) -> KeptClip:
@@ -331,6 +342,7 @@ def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[Copy, ...]) ->
         copies,
         from_text(Facts, row.facts) if row.facts else None,
         tuple(from_text(Output, output.result) for output in row.outputs),
+        opinion_of(row),
     )
 
 

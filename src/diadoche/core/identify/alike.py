@@ -1,0 +1,103 @@
+"""Alike files, the shoot's majority, and what stands out from it: one decision then serves a whole group."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass
+from fractions import Fraction
+
+from diadoche.core.codecnames import spoken_codec
+from diadoche.core.identify.facts import Facts, FieldOrder, VideoFacts
+from diadoche.core.rates import spoken_rate
+
+
+@dataclass(frozen=True, slots=True)
+class Make:
+    """What must agree for two files to be treated alike. `rate` in pictures a second."""
+
+    container: str
+    codec: str
+    width: int
+    height: int
+    rate: Fraction
+    interlaced: bool
+    depth: str
+    sound: tuple[tuple[str, int, int], ...]
+
+    @property
+    def words(self) -> str:
+        """The make in one line."""
+        if not self.codec:
+            return f"{self.container}, no picture"
+        scan = f"{spoken_rate(self.rate * 2)} fields" if self.interlaced else spoken_rate(self.rate)
+        sounds = ", ".join(f"{spoken_codec(codec)} {count} ch." for codec, count, _ in self.sound) or "no sound"
+        picture = f"{spoken_codec(self.codec)} {self.depth} · {self.width}×{self.height}"
+        return f"{self.container} · {picture} · {scan} · {sounds}"
+
+
+def make_of(facts: Facts) -> Make:
+    """The make of a file."""
+    sound = tuple((track.codec, track.channels, track.sample_rate) for track in facts.audio)
+    if not facts.video:
+        return Make(facts.container, "", 0, 0, Fraction(0), False, "", sound)
+    video = facts.video[0]
+    return Make(
+        facts.container,
+        video.codec,
+        video.width,
+        video.height,
+        video.frame_rate,
+        video.interlaced,
+        f"{video.bit_depth} bits {video.chroma}",
+        sound,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Majority:
+    """The size and rate that most footage of a shoot has: what its timeline is best set to."""
+
+    width: int
+    height: int
+    rate: Fraction
+    interlaced: bool
+    field_order: FieldOrder | None
+    clips: int
+    of: int
+
+    @property
+    def words(self) -> str:
+        """The majority in one line."""
+        scan = f"{spoken_rate(self.rate * 2)} fields" if self.interlaced else spoken_rate(self.rate)
+        return f"{self.width}×{self.height} at {scan}"
+
+
+def majority_of(many: Iterable[Facts]) -> Majority | None:
+    """What most clips have in common; None where none has a picture that moves."""
+    videos = [facts.video[0] for facts in many if facts.video and facts.duration_s > 0]
+    if not videos:
+        return None
+    counts = Counter(_shape(video) for video in videos)
+    (width, height, rate, interlaced), clips = counts.most_common(1)[0]
+    orders = Counter(video.field_order for video in videos if _shape(video) == (width, height, rate, interlaced))
+    return Majority(width, height, rate, interlaced, orders.most_common(1)[0][0], clips, len(videos))
+
+
+def _shape(video: VideoFacts) -> tuple[int, int, Fraction, bool]:
+    return video.width, video.height, video.frame_rate, video.interlaced
+
+
+def odd_in(facts: Facts, majority: Majority | None) -> tuple[str, ...]:
+    """In what a clip stands out from the majority: "size", "rate", "scan", "field order", "varying rate"."""
+    if majority is None or not facts.video or facts.duration_s <= 0:
+        return ()
+    video = facts.video[0]
+    found = {
+        "size": (video.width, video.height) != (majority.width, majority.height),
+        "rate": video.frame_rate != majority.rate,
+        "varying rate": video.frame_rate_mode == "variable",
+        "scan": video.interlaced != majority.interlaced,
+        "field order": video.interlaced and majority.interlaced and video.field_order != majority.field_order,
+    }
+    return tuple(name for name, odd in found.items() if odd)

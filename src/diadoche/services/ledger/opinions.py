@@ -1,0 +1,41 @@
+"""What a person says of clips: keep, maybe or no, tags, and a note."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from sqlalchemy import select
+
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import ClipRow
+
+Verdict = Literal["", "keep", "maybe", "no"]
+
+
+@dataclass(frozen=True, slots=True)
+class Opinion:
+    """Of one clip; empty parts say nothing."""
+
+    verdict: Verdict = ""
+    tags: tuple[str, ...] = ()
+    note: str = ""
+
+
+NO_OPINION = Opinion()
+
+
+def opinion_of(row: ClipRow) -> Opinion:
+    """What stands in the ledger."""
+    return Opinion(row.verdict, tuple(json.loads(row.tags)), row.note)  # type: ignore[arg-type]  # one of the four
+
+
+def judge_clips(ledger: Ledger, opinions: Sequence[tuple[int, Opinion]]) -> None:
+    """Writes down what is thought of some clips, by their numbers."""
+    wanted = dict(opinions)
+    with ledger.session() as session:
+        for row in session.scalars(select(ClipRow).where(ClipRow.id.in_(wanted))):
+            opinion = wanted[row.id]
+            row.verdict, row.tags, row.note = opinion.verdict, json.dumps(opinion.tags), opinion.note

@@ -1,0 +1,190 @@
+"""The table of clips: rows that are clips or headings of groups, columns that the person chose."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
+
+from diadoche.screens.footage import FootageScreen
+from diadoche.screens.marks import Mark
+from diadoche.services.ledger.opinions import Verdict
+from diadoche.ui.marks import mark_icon
+from diadoche.ui.theme import Theme
+
+_ROW_PX = 34
+_AROUND_PX = 30
+# Digits, for the fingers that lie beside J, K and L; nothing takes a verdict back.
+VERDICT_KEYS: dict[int, Verdict] = {Qt.Key.Key_1: "keep", Qt.Key.Key_2: "maybe", Qt.Key.Key_3: "no", Qt.Key.Key_0: ""}
+
+
+class FootageModel(QAbstractTableModel):
+    """Rows that the screen arranged; it keeps none of its own."""
+
+    def __init__(self, theme: Theme, screen: FootageScreen) -> None:
+        super().__init__()
+        self._theme = theme
+        self._screen = screen
+        self._rows = 0
+        self._columns: tuple[str, ...] = ()
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
+        return 0 if parent.isValid() else self._rows
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
+        return 0 if parent.isValid() else len(self._columns)
+
+    def flags(self, index: QModelIndex) -> Qt.ItemFlag:
+        if index.isValid() and index.row() < len(self._screen.rows) and self._screen.is_heading(index.row()):
+            return Qt.ItemFlag.ItemIsEnabled
+        return super().flags(index)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if not index.isValid() or index.row() >= len(self._screen.rows):
+            return None
+        row, column = index.row(), index.column()
+        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
+            texts = self._screen.texts(row)
+            return texts[column] if column < len(texts) else None
+        if role == Qt.ItemDataRole.FontRole and self._screen.is_heading(row):
+            font = QFont()
+            font.setBold(True)
+            return font
+        marked = column == self._mark_column() and self._screen.has_problem(row)
+        if marked and role == Qt.ItemDataRole.DecorationRole:
+            return mark_icon(Mark.PROBLEM, self._theme.colours)
+        if marked and role == Qt.ItemDataRole.AccessibleTextRole:
+            return f"{self._screen.texts(row)[column]}, {Mark.PROBLEM.value}"
+        return None
+
+    def _mark_column(self) -> int:
+        return self._columns.index("Clip") if "Clip" in self._columns else 0
+
+    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if way != Qt.Orientation.Horizontal or section >= len(self._screen.columns):
+            return None
+        column = self._screen.columns[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return column.name
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return f"{column.tip}. A click sorts by it."
+        return None
+
+    def changed(self) -> bool:
+        """Takes over the screen's rows; tells whether their number or the columns changed."""
+        rows, columns = len(self._screen.rows), tuple(column.name for column in self._screen.columns)
+        if (rows, columns) == (self._rows, self._columns):
+            if rows:
+                self.dataChanged.emit(self.index(0, 0), self.index(rows - 1, len(columns) - 1))
+            return False
+        self.beginResetModel()
+        self._rows, self._columns = rows, columns
+        self.endResetModel()
+        return True
+
+
+class FootageTable(QTableView):
+    """Several whole rows can be selected; keys that mean nothing here go to whoever asked for them."""
+
+    chosen = pyqtSignal(list)
+
+    def __init__(self, theme: Theme, screen: FootageScreen, other_keys: Callable[[QKeyEvent], bool]) -> None:
+        super().__init__()
+        self._screen = screen
+        self._other_keys = other_keys
+        self._quiet = False
+        self._model = FootageModel(theme, screen)
+        self.setModel(self._model)
+        self.setAccessibleName("Clips")
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setShowGrid(False)
+        self.setTabKeyNavigation(False)
+        self.setWordWrap(False)
+        self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        vertical, header, selection = self.verticalHeader(), self.horizontalHeader(), self.selectionModel()
+        assert vertical is not None
+        assert header is not None
+        assert selection is not None
+        vertical.hide()
+        vertical.setDefaultSectionSize(_ROW_PX)
+        # One height for all: nothing has to be measured, however many there are.
+        vertical.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        header.setHighlightSections(False)
+        header.setSectionsClickable(True)
+        header.setSortIndicatorShown(True)
+        header.sectionClicked.connect(lambda section: screen.sort_by(screen.columns[section].name))
+        selection.selectionChanged.connect(lambda *_: self._selection_changed())
+
+    def refresh(self) -> None:
+        """Shows the rows as they are now, with the selection on the same clips."""
+        self._quiet = True
+        try:
+            if self._model.changed():
+                self._lay_out()
+            self._span_headings()
+            self._restore_selection()
+        finally:
+            self._quiet = False
+        header = self.horizontalHeader()
+        assert header is not None
+        names = [column.name for column in self._screen.columns]
+        if self._screen.look.sorted_by in names:
+            order = Qt.SortOrder.DescendingOrder if self._screen.look.downwards else Qt.SortOrder.AscendingOrder
+            header.setSortIndicator(names.index(self._screen.look.sorted_by), order)
+
+    def _lay_out(self) -> None:
+        header, metrics = self.horizontalHeader(), self.fontMetrics()
+        assert header is not None
+        for section, column in enumerate(self._screen.columns):
+            header.setSectionResizeMode(section, QHeaderView.ResizeMode.Interactive)
+            self.setColumnWidth(section, metrics.horizontalAdvance(column.sample) + _AROUND_PX)
+        self._fill()
+
+    def _fill(self) -> None:
+        """The first column takes the room that the others leave, so that columns that fit need no scroll bar."""
+        viewport, columns = self.viewport(), self._screen.columns
+        if viewport is None or not columns:
+            return
+        others = sum(self.columnWidth(section) for section in range(1, len(columns)))
+        least = self.fontMetrics().horizontalAdvance(columns[0].sample) + _AROUND_PX
+        self.setColumnWidth(0, max(least, viewport.width() - others))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self._fill()
+
+    def _span_headings(self) -> None:
+        self.clearSpans()
+        if self._screen.look.grouping:
+            for row in range(len(self._screen.rows)):
+                if self._screen.is_heading(row):
+                    self.setSpan(row, 0, 1, max(1, len(self._screen.columns)))
+
+    def _restore_selection(self) -> None:
+        selection, wanted = self.selectionModel(), self._screen.selected_rows()
+        assert selection is not None
+        if not wanted or sorted({index.row() for index in selection.selectedRows()}) == wanted:
+            return
+        ranges = QItemSelection()
+        last = max(0, self._model.columnCount() - 1)
+        for row in wanted:
+            ranges.select(self._model.index(row, 0), self._model.index(row, last))
+        selection.select(ranges, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+        selection.setCurrentIndex(self._model.index(wanted[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
+
+    def _selection_changed(self) -> None:
+        selection = self.selectionModel()
+        if not self._quiet and selection is not None:
+            current = selection.currentIndex().row()
+            rows = sorted((index.row() for index in selection.selectedRows()), key=lambda row: (row != current, row))
+            self.chosen.emit(rows)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # Qt's name
+        assert event is not None
+        if not self._other_keys(event):
+            super().keyPressEvent(event)
