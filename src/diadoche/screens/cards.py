@@ -333,7 +333,7 @@ class CardsScreen:
             _mark(card),
             "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
             _layout_words(card),
-            remark,
+            remark or self._set_remark(card),
             advice,
             _contents(card),
             _dates(card),
@@ -351,6 +351,17 @@ class CardsScreen:
             card.medium.can_eject and not card.stage.being_read and not card.pulled,
             numbers(card),
         )
+
+    def _set_remark(self, card: CardIn) -> str:
+        """What the card's set lacks, said of the card that it concerns, or of the whole set."""
+        if card.card is None:
+            return ""
+        found = next((each for each in self._station.card_sets() if card.card in each.cards), None)
+        if found is None:
+            return ""
+        paths = {span for clip in card.card.clips for span in clip.spans}
+        mine = next((problem.what for problem in found.problems if problem.path in paths), "")
+        return mine or (f"Of its set there are {found.words}." if found.missing else "")
 
     def _place(self, path: Path, coming_bytes: int) -> PlaceRow:
         standing = path
@@ -398,7 +409,8 @@ def _layout_words(card: CardIn) -> str:
         return "Being listed" if card.stage is Stage.LISTING else ""
     if not card.card.layout:
         return "No card structure"
-    return f"{card.card.title} · {'complete' if card.card.complete else 'not complete'}"
+    lens = f", lens {card.card.lens}" if card.card.lens else ""
+    return f"{card.card.title}{lens} · {'complete' if card.card.complete else 'not complete'}"
 
 
 def _remark(card: CardIn) -> str:

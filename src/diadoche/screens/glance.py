@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 
+from diadoche.core.cards.card import Card
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
-from diadoche.core.cards.layout import folder_purposes, load_layouts
+from diadoche.core.cards.layout import folder_purposes
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
@@ -20,7 +21,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, folder_parts
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
-from diadoche.services.card_in import CardIn
+from diadoche.services.card_in import CardIn, Stage
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.shoots import Shoot, all_shoots, known_recipe
@@ -66,6 +67,11 @@ class GlanceCard:
     clips: tuple[GlanceClip, ...] = ()
     own_folders: str = ""
     purposes: str = ""
+    evidence: str = ""
+    layout: str = ""
+    sequences: int = 0
+    stills_apart: bool = False
+    set_words: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +150,7 @@ class GlanceScreen:
         size = size_text(plan.size_bytes if plan is not None else found.tree.size_bytes)
         length = sum(clip.duration_s or 0 for clip in found.clips)
         clips = count_text(len(found.clips), "clip") + (f", {clock_text(length)}" if length else "")
-        words = f"{found.title or 'no card structure'} · {clips} · {size}"
+        words = f"{clips} · {size}"
         if found.times is not None:
             first = found.times[0]
             words += f" · filmed {first.day} {first:%B %Y}"
@@ -164,10 +170,48 @@ class GlanceScreen:
             "\n".join(
                 f"{folder}: {purpose}"
                 for folder, purpose in folder_purposes(
-                    [each.path for each in found.tree.folders], load_layouts(self._station.own_layouts), found.layout
+                    [each.path for each in found.tree.folders], self._station.layouts(), found.layout
                 )
             ),
+            f"Known by {found.evidence}" if found.evidence else "",
+            found.layout,
+            self._optional_sequences(found),
+            card.choices.look.stills_apart,
+            self._set_words(found),
         )
+
+    def _optional_sequences(self, card: Card) -> int:
+        """How many runs of stills there are that could stay single pictures as well."""
+        layout = next((each for each in self._station.layouts() if each.name == card.layout), None)
+        always = layout is not None and layout.sequences
+        return 0 if always else sum(clip.kind == "sequence" for clip in card.clips)
+
+    def being_listed(self) -> bool:
+        """Whether a card is being listed anew, so that there is more to come than is shown."""
+        return any(card.stage is Stage.LISTING and card.card is not None for card in self._station.cards.values())
+
+    def _set_words(self, card: Card) -> str:
+        """Which cards of its rig are there, and what a take lacks."""
+        found = next((each for each in self._station.card_sets() if card in each.cards), None)
+        if found is None:
+            return ""
+        mine = {span for clip in card.clips for span in clip.spans}
+        problems = " ".join(problem.what for problem in found.problems if problem.path in mine)
+        return f"Card set: {found.words}. {problems}".strip()
+
+    def layouts(self) -> list[tuple[str, str]]:
+        """Names and titles of what a card can be said to be."""
+        return [(layout.name, layout.title) for layout in self._station.layouts()]
+
+    def correct_layout(self, key: str, name: str) -> None:
+        """The person says what the card is; it is listed anew."""
+        card = self._station.cards[key]
+        if card.card is not None and card.card.layout != name:
+            self._station.correct(key, replace(card.choices.look, layout=name))
+
+    def set_stills_apart(self, key: str, wanted: bool) -> None:
+        """Numbered runs of stills stay single pictures, or are clips."""
+        self._station.correct(key, replace(self._station.cards[key].choices.look, stills_apart=wanted))
 
     def _groups(self, card: CardIn) -> tuple[GlanceGroup, ...]:
         assert card.card is not None

@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
+from diadoche.core.cards.cardset import CardSet, card_sets
+from diadoche.core.cards.layout import Layout, load_layouts
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.plan import OffloadPlan
@@ -67,11 +69,19 @@ class Station:
         self.cards: dict[str, CardIn] = {}
         self.listeners: list[Callable[[], None]] = []
         self._looked_at: set[int] = set()
+        self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
 
     @property
     def own_layouts(self) -> Path | None:
         """The person's own card layouts, if there are any."""
         return self._places.own_layouts
+
+    def layouts(self) -> tuple[Layout, ...]:
+        """All card layouts; without the person's own where one of those has a mistake, which is told with the card."""
+        try:
+            return load_layouts(self._places.own_layouts)
+        except DiadocheError:
+            return load_layouts()
 
     # -- media ---------------------------------------------------------------------------------
 
@@ -265,6 +275,13 @@ class Station:
             and not (card.is_known and card.stage is Stage.LISTED)
         ]
 
+    def card_sets(self) -> list[CardSet]:
+        """The cards of many-lens cameras that are in, put together."""
+        if not any(card.card is not None and card.card.layout in self._rigs for card in self.cards.values()):
+            return []
+        cards = [card.card for card in self.cards.values() if card.card is not None and not card.pulled]
+        return card_sets(cards, list(self._rigs.values()))
+
     def change_settings(self, **settings: Any) -> None:
         """Other settings for this shoot."""
         changed = replace(self.shoot.settings, **settings)
@@ -369,10 +386,20 @@ class Station:
             listed = card.stage is Stage.LISTING
             self._set(replace(card, stage=Stage.LISTED, job=0) if listed else card)
             if listed:
+                self._bring_sisters(card.medium, found)
                 self._name_it(card.medium.key)
                 self._by_itself(card.medium.key)
         elif card.stage is Stage.LISTING:
             self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem, job=0))
+
+    def _bring_sisters(self, medium: Medium, card: Card) -> None:
+        """The other cards of a rig come along where a folder was chosen; what is in a reader comes by itself."""
+        if medium.reader != FOLDER_READER:
+            return
+        there = {each.medium.path for each in self.cards.values()}
+        for sister in card.sisters:
+            if sister not in there:
+                self.put_in(Medium(str(sister), sister, sister.name, FOLDER_READER))
 
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""

@@ -115,6 +115,10 @@ class GlanceView(QWidget):
     def refresh(self) -> None:
         """Shows what is true now."""
         glance = self._screen.glance()
+        if not glance.cards and self._screen.being_listed():
+            self._wait.setText("It is being listed anew.")
+            self.start_button.setEnabled(False)
+            return
         if not glance.cards:
             # The last card was pulled: there is nothing to look at any more.
             self._done()
@@ -197,6 +201,15 @@ class _CardSheet(QFrame):
         self._stills = TickBox(self._theme)
         self._stills.setToolTip("Their folders stay, and the waybill says that they were left out")
         self._stills.clicked.connect(lambda on: self._set(screen.set_stills_left_out, on))
+        self._apart = TickBox(self._theme)
+        self._apart.setToolTip("Numbered stills that came evenly in time are one clip, unless they stay single")
+        self._apart.clicked.connect(lambda on: self._set(screen.set_stills_apart, on))
+        self._kind = ChoiceBox(self._theme)
+        self._kind.setAccessibleName("What this card is")
+        for name, title in screen.layouts():
+            self._kind.addItem(title, name)
+        self._kind.activated.connect(lambda _index: self._correct())
+        self._set_words = label(name="soft", wrap=True)
         self._groups = QGridLayout()
         self._strip = ClipStrip(theme)
         top = QHBoxLayout()
@@ -211,15 +224,21 @@ class _CardSheet(QFrame):
         column.setSpacing(6)
         column.addLayout(top)
         goes = QHBoxLayout()
+        goes.setSpacing(12)
         goes.addWidget(self._folder, 1)
+        goes.addWidget(self._kind)
         goes.addWidget(self._own)
         column.addLayout(goes)
-        for part in (self._strip, self._new, self._stills):
+        for part in (self._set_words, self._strip, self._new, self._stills, self._apart):
             column.addWidget(part)
         column.addLayout(self._groups)
 
     def _set(self, change: Callable[[str, bool], None], wanted: bool) -> None:
         change(self._key, wanted)
+        self._changed()
+
+    def _correct(self) -> None:
+        self._screen.correct_layout(self._key, self._kind.currentData())
         self._changed()
 
     def _name_folders(self) -> None:
@@ -252,6 +271,13 @@ class _CardSheet(QFrame):
         self._stills.setText(f"Leave out {still_words}")
         self._stills.setVisible(card.stills > 0)
         self._stills.setChecked(card.stills_left_out)
+        self._kind.setCurrentIndex(self._kind.findData(card.layout))
+        self._kind.setToolTip(f"{card.evidence}. If that is wrong, say what it is: it is listed anew.")
+        self._set_words.setText(card.set_words)
+        self._set_words.setVisible(bool(card.set_words))
+        self._apart.setText("Stills that follow each other stay single pictures")
+        self._apart.setVisible(card.sequences > 0 or card.stills_apart)
+        self._apart.setChecked(card.stills_apart)
         if card.groups != self._shown_groups:
             self._shown_groups = card.groups
             self._show_groups()
