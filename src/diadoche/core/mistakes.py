@@ -9,7 +9,8 @@ from pydantic import ValidationError
 
 def mistake_words(error: ValidationError, text: str) -> str:
     """The first mistake with its line: that of the key, or of the text where a key is missing."""
-    first = error.errors()[0]
+    # A key that was mistyped is missing too; what was typed is what can be found.
+    first = min(error.errors(), key=lambda each: each["type"] == "missing")
     keys = [str(part) for part in first["loc"] if isinstance(part, str)]
     key = keys[-1] if keys else ""
     lines = [

@@ -8,13 +8,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.cards.layout import Layout, matched
-from diadoche.core.cards.tree import Tree, inner_files, inner_folders, list_tree
+from diadoche.core.cards.tree import Tree, inner_folders, list_tree
 from diadoche.core.errors import RequestError
 
 # How far above what was pointed at the top of a card may lie: PRIVATE/AVCHD/BDMV/STREAM/file.
 _LEVELS_UP = 5
 # A rig has at most so many cards worth looking for beside one of them.
 _MOST_SISTERS = 32
+# Files of one card are alike: a few tell as much as all.
+_ENOUGH = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +62,7 @@ def recognise(path: Path, layouts: Sequence[Layout], as_layout: str = "") -> Rec
     # Below the marked folder itself: in BDMV, in STREAM, beside a single file.
     for parent in list(folder.parents)[:_LEVELS_UP]:
         for layout in named:
-            if _leads_through(folder, parent, layout):
+            if _leads_through(tree, parent, layout):
                 above = _match(list_tree(parent), [layout])
                 if above.layout is not None:
                     return _climbed(above, layout)
@@ -153,8 +155,9 @@ def _match(tree: Tree, layouts: Sequence[Layout]) -> Recognised:
     return Recognised(tree, None, "")
 
 
-def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
+def _leads_through(tree: Tree, parent: Path, layout: Layout) -> bool:
     """Whether a marked folder of a card with its top at `parent` is `folder`, holds it, or lies just below it."""
+    folder = tree.root
     inner = folder.relative_to(parent).as_posix()
     parts = inner.split("/")
     paths = ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
@@ -162,5 +165,5 @@ def _leads_through(folder: Path, parent: Path, layout: Layout) -> bool:
     # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
     above = "".join(f"{part}/" for part in parts[:-1])
     paths += [f"{above}{name}" for name in inner_folders(folder.parent)]
-    candidates = [f"{path}/" for path in paths] + [f"{inner}/{name}" for name in inner_files(folder)]
+    candidates = [f"{path}/" for path in paths] + [f"{inner}/{file.path}" for file in tree.files[:_ENOUGH]]
     return any(re.fullmatch(mark, each, re.IGNORECASE) for mark in layout.marks for each in candidates)

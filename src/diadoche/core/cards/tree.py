@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -127,17 +127,8 @@ def _scan(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
 
 def inner_folders(folder: Path) -> list[str]:
     """The names of the folders in a folder; none where it cannot be listed."""
-    return _names(folder, stat.S_ISDIR)
-
-
-def inner_files(folder: Path) -> list[str]:
-    """The names of the files in a folder; none where it cannot be listed."""
-    return _names(folder, stat.S_ISREG)
-
-
-def _names(folder: Path, wanted: Callable[[int], bool]) -> list[str]:
     try:
-        return [name for name, info in _scan(folder) if wanted(info.st_mode)]
+        return [name for name, info in _scan(folder) if stat.S_ISDIR(info.st_mode)]
     except OSError:
         return []
 
