@@ -54,12 +54,12 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     assert model is not None
     waits(
         qtbot,
-        lambda: model.rowCount() == 6 and all(model.index(row, 7).data() != "being looked at" for row in range(6)),
+        lambda: model.rowCount() == 6 and all(model.index(row, 6).data() != "being looked at" for row in range(6)),
     )
-    assert [model.index(row, 7).data() for row in range(6)].count("rewrap") == 2
+    assert [model.index(row, 6).data() for row in range(6)].count("rewrap") == 2
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     outputs = window.outputs
-    assert outputs.make_button.text() == "Make 5"
+    waits(qtbot, lambda: outputs.make_button.text() == "Make 5")
     # Only the short things here: joining, and one conversion to the fastest recipe.
     application.desk.outputs.choose("convert", "vc3-hq")
     application.desk.outputs.include("rewrap", included=False)

@@ -63,7 +63,7 @@ class Parser:
         known = self._memory.recall(key, depth) if self._memory is not None and key else None
         if known is not None:
             return _at(known, paths[0])
-        longest_s = self._longest_s or _LONGEST_S[depth]
+        longest_s = _LONGEST_S[depth] if self._longest_s is None else self._longest_s
         answer = self._apart.ask([depth, *(str(path) for path in paths)], longest_s, watch)
         if answer is None:
             return unreadable(paths[0], _gave_up(paths[0], longest_s))
@@ -149,7 +149,7 @@ class FactsMemory:
             with closing(self._open()) as database:
                 asked = "SELECT depth, facts FROM facts WHERE key = ? AND reading = ?"
                 known = dict(database.execute(asked, (key, _READING)).fetchall())
-            text = next((known[each] for each in deep_enough if each in known), "")
+            text = next((known[each] for each in reversed(deep_enough) if each in known), "")
             return from_text(Facts, text) if text else None
         except (sqlite3.Error, ValueError):
             return None

@@ -1,0 +1,154 @@
+"""The footage table: columns, order, finding, groups, opinions, comparing; on clips that are really in the ledger."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.watch import Watch
+from diadoche.screens.footage import FootageScreen, Heading
+from diadoche.screens.lines import ALL_COLUMNS, Line
+from diadoche.services.identifying import perform_identify
+from diadoche.services.queue.states import State
+from tests.screens.scene import Scene
+
+
+@pytest.fixture
+def footage(scene: Scene, camcorder: Path, drone: Path) -> FootageScreen:
+    for place, card in enumerate((camcorder, drone)):
+        scene.offloaded(card, f"r{place + 1}")
+        job = scene.runner.last("identify")
+        scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
+    return scene.desk.footage
+
+
+def names(footage: FootageScreen) -> list[str]:
+    return [row.clip.clip.name if isinstance(row, Line) else f"[{row.words}]" for row in footage.rows]
+
+
+def test_clips_stand_in_order_of_time_and_sort_both_ways(footage: FootageScreen) -> None:
+    in_time = ["00000", "00002", "DRON0001", "DRON0002", "DRON0003", "00003"]
+    assert names(footage) == in_time
+    footage.sort_by("Length")
+    assert names(footage)[0] == "00003"
+    footage.sort_by("Length")
+    assert names(footage)[0] == "00000"
+    footage.sort_by("Began")
+    assert names(footage) == in_time
+
+
+@pytest.mark.parametrize("column", [column.name for column in ALL_COLUMNS])
+def test_every_column_can_be_shown_and_sorted_by(footage: FootageScreen, column: str) -> None:
+    footage.choose_column(column, True)
+    place = [each.name for each in footage.columns].index(column)
+    assert all(len(footage.texts(row)) > place for row in range(len(footage.rows)))
+    footage.sort_by(column)
+    assert sorted(names(footage)) == sorted(["00000", "00002", "00003", "DRON0001", "DRON0002", "DRON0003"])
+
+
+def test_what_the_person_chose_is_there_the_next_time(footage: FootageScreen, scene: Scene) -> None:
+    footage.choose_column("Codec", True)
+    footage.choose_column("Length", False)
+    footage.choose_column("Clip", False)
+    footage.group_by("Card")
+    again = FootageScreen(scene.desk.shelf, scene.ledger)
+    shown = [column.name for column in again.columns]
+    assert "Codec" in shown
+    assert "Length" not in shown
+    assert "Clip" in shown
+    assert again.look.grouping == "Card"
+
+
+def test_finding_takes_every_word_in_any_column(footage: FootageScreen) -> None:
+    footage.find("drone 1520")
+    assert names(footage) == ["DRON0001", "DRON0002"]
+    assert footage.headline().startswith("2 of 6 clips")
+    footage.find("INTERL ac-3")
+    assert names(footage) == []
+    footage.find("50 fields ac-3")
+    assert len(names(footage)) == 3
+    footage.find("00001.mts")
+    assert names(footage) == ["00000"]
+
+
+def test_groups_have_headings_with_their_counts(footage: FootageScreen) -> None:
+    footage.group_by("Make")
+    headings = [row.words for row in footage.rows if isinstance(row, Heading)]
+    assert len(headings) == 3
+    assert headings[0].startswith("M2TS · H.264 8 bits 4:2:0 · 1920×1080 · 50 fields · AC-3 2 ch.")
+    assert headings[0].endswith("3 clips, 0:11")
+    assert footage.is_heading(0)
+    footage.select([0, 1])
+    assert len(footage.selected) == 1
+
+
+def test_keep_maybe_and_no_are_kept_and_shown(footage: FootageScreen, scene: Scene) -> None:
+    footage.select([0, 2])
+    footage.judge("keep")
+    footage.select([1])
+    footage.judge("no")
+    footage.tag(" tower, dusk , tower,")
+    footage.note(" door squeaks ")
+    scene.desk.shelf.refresh()
+    footage.show_only("keep")
+    assert names(footage) == ["00000", "DRON0001"]
+    footage.show_only("undecided")
+    assert names(footage) == ["DRON0002", "DRON0003", "00003"]
+    footage.show_only("all")
+    footage.find("squeaks dusk")
+    assert names(footage) == ["00002"]
+    footage.select([0])
+    detail = footage.detail()
+    assert detail is not None
+    assert (detail.verdict, detail.tags, detail.note) == ("no", "tower, dusk", "door squeaks")
+    footage.judge("")
+    assert footage.clips[1].opinion.verdict == ""
+
+
+def test_the_selection_stays_with_its_clips(footage: FootageScreen) -> None:
+    footage.select([5, 0])
+    footage.sort_by("Clip")
+    assert [footage.rows[row].clip.clip.name for row in footage.selected_rows()] == ["00000", "00003"]  # type: ignore[union-attr]
+    footage.find("drone")
+    assert footage.selected_rows() == []
+    footage.find("")
+    assert len(footage.selected_rows()) == 2
+
+
+def test_clips_are_compared_line_by_line_with_differences_marked(footage: FootageScreen) -> None:
+    footage.select([0])
+    assert footage.compared() == ((), ())
+    footage.select([0, 2])
+    titles, lines = footage.compared()
+    assert titles == ("00000", "DRON0001")
+    by_name = {line.name: line for line in lines}
+    assert by_name["Rate"].texts == ("25/1", "30000/1001")
+    assert by_name["Rate"].differs
+    assert by_name["Scan"].texts == ("interlaced, top field first", "progressive")
+    assert not by_name["Depth"].differs
+    differing = sum(line.differs for line in lines)
+    assert footage.compared_words() == f"2 clips side by side: {differing} lines of {len(lines)} differ."
+
+
+def test_what_stands_out_from_its_card_is_found_and_said(footage: FootageScreen) -> None:
+    footage.show_only("odd")
+    assert names(footage) == ["DRON0003"]
+    footage.select([0])
+    detail = footage.detail()
+    assert detail is not None
+    assert "Stands out by its size: 2 of 3 clips of this card are 2704×1520 at 29.97." in detail.facts
+    footage.show_only("all")
+    assert "3 are 1920×1080 at 50 fields" in footage.headline()
+
+
+def test_facts_that_come_before_the_end_are_shown_at_once(scene: Scene, drone: Path) -> None:
+    scene.offloaded(drone)
+    footage = scene.desk.footage
+    assert "being looked at" in footage.texts(0)
+    job = scene.runner.last("identify")
+    first = perform_identify(replace(job.request, clips=job.request.clips[:1]), Watch())[0]
+    scene.desk.clip_identified(first)
+    assert "convert" in footage.texts(0)
+    assert "being looked at" in footage.texts(1)
