@@ -12,7 +12,7 @@ from diadoche.core.codecnames import spoken_codec
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import Problem
 from diadoche.core.identify.facts import VideoFacts
-from diadoche.core.identify.tracks import picture_streams, track_seconds
+from diadoche.core.identify.tracks import decoder_of, hearer_of, picture_streams, track_seconds
 from diadoche.core.names import shown
 
 # Less than this is the usual unevenness of encoders.
@@ -61,11 +61,12 @@ def _cut_off(path: Path) -> Problem:
 
 
 def _undecodable(path: Path, media: InputContainer) -> list[Problem]:
-    heard = any(stream.codec_context.format is not None for stream in media.streams.audio)
+    heard = any((hearer := hearer_of(stream)) and hearer.format for stream in media.streams.audio)
     problems = []
     for stream in picture_streams(media):
-        if stream.codec_context.format is None:
-            name = spoken_codec(stream.codec_context.name)
+        context = decoder_of(stream)
+        if context is None or context.format is None:
+            name = spoken_codec(context.name) if context is not None else "a codec without a name here"
             problems.append(
                 Problem(
                     f"{shown(path.name)} holds picture in {name}, which nothing installed can decode"
@@ -85,7 +86,10 @@ def _sound_problems(path: Path, media: InputContainer) -> list[Problem]:
     for number, stream in enumerate(media.streams.audio, start=1):
         sound_s = track_seconds(stream)
         which = f"sound track {number}" if len(media.streams.audio) > 1 else "sound"
-        if stream.codec_context.sample_rate == 0 or (stream.frames == 0 and stream.duration == 0):
+        hearer = hearer_of(stream)
+        if hearer is None:
+            continue
+        if hearer.sample_rate == 0 or (stream.frames == 0 and stream.duration == 0):
             problems.append(
                 Problem(
                     f"{shown(path.name)} declares {which} that it does not have.",

@@ -33,6 +33,7 @@ from diadoche.core.identify.tracks import (
     Count,
     audio_facts,
     count_packets,
+    decoder_of,
     joined_seconds,
     picture_streams,
     track_seconds,
@@ -201,7 +202,9 @@ class _Beginning:
 def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, searched: bool) -> _Beginning:
     if not pictures:
         return _Beginning()
-    data, packs = bytes(pictures[0].codec_context.extradata or b""), None
+    # There is none for codecs that the media library does not know.
+    context = decoder_of(pictures[0])
+    data, packs = bytes((context.extradata if context is not None else None) or b""), None
     try:
         for number, packet in enumerate(media.demux(pictures[0])):
             content = bytes(packet) if packet.size else b""

@@ -7,12 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import pairwise
-from typing import Literal
+from typing import Literal, cast
 
 import av
+from av.audio.codeccontext import AudioCodecContext
 from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.stream import Disposition
+from av.video.codeccontext import VideoCodecContext
 from av.video.stream import VideoStream
 
 from diadoche.core.boxes import TrackHead
@@ -61,6 +63,16 @@ def picture_streams(media: InputContainer) -> list[VideoStream]:
     return [stream for stream in media.streams.video if not stream.disposition & Disposition.attached_pic]
 
 
+def decoder_of(stream: VideoStream) -> VideoCodecContext | None:
+    """None for codecs that the media library does not know, whatever its stubs say."""
+    return cast("VideoCodecContext | None", stream.codec_context)
+
+
+def hearer_of(stream: AudioStream) -> AudioCodecContext | None:
+    """The same for sound."""
+    return cast("AudioCodecContext | None", stream.codec_context)
+
+
 def count_packets(media: InputContainer, stream: VideoStream) -> Count:
     """Counts packets; where the file has an index, that is read instead of the packets."""
     count = Count()
@@ -102,10 +114,11 @@ class _Rate:
 
 
 def _rate(stream: VideoStream, count: Count | None) -> _Rate:
-    guessed = stream.average_rate or stream.guessed_rate
+    guessed = stream.average_rate or (stream.guessed_rate if decoder_of(stream) is not None else None)
     plausible = guessed is not None and _PLAUSIBLE_RATES[0] <= guessed <= _PLAUSIBLE_RATES[1]
     told = Fraction(guessed) if guessed is not None and plausible else Fraction(25)
-    if count is None or len(count.stamps) < 3 or stream.time_base is None:
+    # Where a container stamps only some pictures, the steps between them say nothing.
+    if count is None or len(count.stamps) < max(3, count.packets) or stream.time_base is None:
         return _Rate(nearest_standard(told), told=plausible)
     steps = [later - earlier for earlier, later in pairwise(count.stamps)]
     usual = statistics.median(steps)
@@ -134,7 +147,9 @@ def video_facts(
         packs: what the camera wrote into the first pictures.
         count: of its packets, where they were counted.
     """
-    context = stream.codec_context
+    context = decoder_of(stream)
+    if context is None:
+        return _nameless(stream, head, count)
     rate = _rate(stream, count)
     pixels = context.format
     flagged, order = _FLAGGED.get(int(context.field_order), ("undecided", None))
@@ -168,6 +183,33 @@ def video_facts(
     )
 
 
+def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) -> VideoFacts:
+    """A track in a codec that the media library does not even know by name."""
+    rate = _rate(stream, count)
+    return VideoFacts(
+        codec=head.entry if head is not None else "unknown",
+        profile="",
+        width=0,
+        height=0,
+        pixel_aspect=Fraction(1),
+        rotation=head.rotation_deg if head else 0,
+        frame_rate=rate.rate,
+        frame_rate_mode=rate.mode,
+        scan="undecided",
+        scan_flagged="undecided",
+        field_order=None,
+        bit_depth=0,
+        chroma="unknown",
+        intra_only=False,
+        bit_rate=0,
+        color=Color(),
+        timecode=_timecode(stream, None),
+        decodable=False,
+        frame_rate_told=rate.told,
+        rate_range=rate.range,
+    )
+
+
 def _chroma(pixels: av.VideoFormat | None) -> str:
     if pixels is None:
         return "unknown"
@@ -191,7 +233,9 @@ def _timecode(stream: VideoStream, packs: RecordingPacks | None) -> str | None:
 
 def audio_facts(stream: AudioStream) -> AudioFacts:
     """The facts of a sound track."""
-    context = stream.codec_context
+    context = hearer_of(stream)
+    if context is None:
+        return AudioFacts("unknown", 0, "", 0, None, False)
     name = context.codec.canonical_name
     depth = None
     if name.startswith("pcm_") and context.format is not None:
