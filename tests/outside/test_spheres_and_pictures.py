@@ -212,7 +212,19 @@ def test_who_wrote_a_file(tmp_path: Path, drone: Path) -> None:
     assert made.origin == "converted"
     assert "Lavf" in made.origin_reason
     bare = tmp_path / "bare.mp4"
-    ffmpeg("-i", path, "-c", "copy", "-map_metadata", "-1", "-fflags", "+bitexact", "-bsf:v", "filter_units=remove_types=6", bare)
+    ffmpeg(
+        "-i",
+        path,
+        "-c",
+        "copy",
+        "-map_metadata",
+        "-1",
+        "-fflags",
+        "+bitexact",
+        "-bsf:v",
+        "filter_units=remove_types=6",
+        bare,
+    )
     assert identify([bare], "headers").origin == "unknown"
     assert identify([drone / "DCIM/100DRONE/DRON0001.MP4"], "headers").origin == "camera"
 

@@ -35,6 +35,8 @@ def missing_index(path: Path) -> Problem | None:
 def damage(paths: Sequence[Path], container: str, media: InputContainer) -> tuple[Problem, ...]:
     """Everything that the headers of a file, or of spans that follow byte by byte, show to be wrong."""
     problems = [_cut_off(path) for path in paths if _is_cut_off(path, container, len(paths))]
+    if not media.streams:
+        problems.append(_no_tracks(paths[0]))
     problems += _undecodable(paths[0], media)
     problems += _sound_problems(paths[0], media)
     return tuple(problems)
@@ -49,6 +51,15 @@ def _is_cut_off(path: Path, container: str, spans: int) -> bool:
             head = file.read(12)
         return int.from_bytes(head[4:8], "little") + 8 > path.stat().st_size
     return container == "M2TS" and spans == 1 and path.stat().st_size % 192 != 0
+
+
+def _no_tracks(path: Path) -> Problem:
+    return Problem(
+        f"{shown(path.name)} has the outside of a recording, and no picture or sound in it that can be found.",
+        str(path),
+        "The file itself is untouched.",
+        "Play it on the camera; if it plays there, copy the card again.",
+    )
 
 
 def _cut_off(path: Path) -> Problem:
