@@ -8,9 +8,14 @@ from pathlib import Path
 
 import av
 
-from benchmarks import conversions, offloads, window
+from benchmarks import conversions, identifying, offloads, window
 
-_PARTS = {"offloads": offloads.rows, "conversions": conversions.rows, "window": window.rows}
+_PARTS = {
+    "offloads": offloads.rows,
+    "identifying": identifying.rows,
+    "conversions": conversions.rows,
+    "window": window.rows,
+}
 
 
 def main() -> None:

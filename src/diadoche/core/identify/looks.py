@@ -29,9 +29,9 @@ class Seen:
     colour: list[float] = field(default_factory=list)
     circles: list[int] = field(default_factory=list)
 
-    def add(self, frame: av.VideoFrame, luma: Luma) -> None:
-        """Measures one picture."""
-        few = luma[::_STEP_PX, ::_STEP_PX]
+    def add(self, frame: av.VideoFrame, luma: NDArray[np.uint8] | NDArray[np.uint16], bits: int) -> None:
+        """Measures one picture; `luma` as `luma_of` gives it."""
+        few = (luma[::_STEP_PX, ::_STEP_PX] >> max(0, bits - 8)).astype(np.uint8)
         low, high = np.percentile(few, (0.5, 99.5))
         self.darkest.append(float(low))
         self.brightest.append(float(high))
@@ -76,6 +76,14 @@ def plane_values(plane: av.video.plane.VideoPlane, bits: int) -> NDArray[np.uint
     data = np.frombuffer(plane, kind)  # type: ignore[call-overload]  # a buffer
     values: NDArray[np.uint8] = data.reshape(-1, plane.line_size // kind.itemsize)[: plane.height, : plane.width]
     return values
+
+
+def luma_of(frame: av.VideoFrame) -> tuple[NDArray[np.uint8] | NDArray[np.uint16], int]:
+    """The luma of a decoded picture and its depth: shape (lines, columns), standing in the frame itself."""
+    if frame.format.is_rgb or (frame.format.components[0].bits > 8 and "le" not in frame.format.name):
+        frame = frame.reformat(format="gray")
+    bits = frame.format.components[0].bits
+    return plane_values(frame.planes[0], bits), bits
 
 
 def _circles(luma: Luma) -> int:

@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import Literal
 
 import av
-import numpy as np
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
@@ -23,11 +22,11 @@ from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.damage import broken_pictures, damage, missing_index, no_rate
 from diadoche.core.identify.facts import Facts, SpatialMetadata, VideoFacts
-from diadoche.core.identify.looks import Seen
+from diadoche.core.identify.looks import Seen, luma_of
 from diadoche.core.identify.origin import written_by
 from diadoche.core.identify.packs import RecordingPacks, recording_packs
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
-from diadoche.core.identify.scan import Luma, ScanVerdict, judge
+from diadoche.core.identify.scan import Fields, ScanVerdict, fields_of, judge
 from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
     Count,
@@ -147,6 +146,9 @@ def _text_name(container: str, path: Path) -> str:
 
 def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Depth) -> Facts:
     pictures = picture_streams(media)
+    if pictures and depth != "headers":
+        # Before the first packet is read; decoders that know how share their work between the processors.
+        pictures[0].thread_type = "AUTO"
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
@@ -187,7 +189,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         facts = replace(facts, problems=(*facts.problems, problem))
     seen = Seen()
     if depth != "headers" and video and video[0].decodable:
-        facts = _looked_at(facts, paths, seen)
+        facts = _looked_at(facts, paths, media, seen)
     return _placed(facts, seen)
 
 
@@ -273,61 +275,43 @@ def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | No
 # -- looking ---------------------------------------------------------------------------------------
 
 
-def _looked_at(facts: Facts, paths: Sequence[Path], seen: Seen) -> Facts:
+def _looked_at(facts: Facts, paths: Sequence[Path], media: InputContainer, seen: Seen) -> Facts:
     """The facts with what a few pictures of the first track show."""
     first = facts.video[0]
-    verdict, broken = _look(paths, facts.duration_s, seen)
+    verdict, broken = _look(media, facts.duration_s, seen)
     log = "" if first.color.transfer in {"PQ", "HLG", "linear"} else seen.log_words(first.color.transfer)
     video = replace(_seen(first, verdict), log_curve=log)
     problems = (*facts.problems, broken_pictures(paths[0], broken)) if broken else facts.problems
     return replace(facts, video=(video, *facts.video[1:]), problems=problems)
 
 
-def _look(paths: Sequence[Path], duration_s: float, seen: Seen) -> tuple[ScanVerdict, list[float]]:
+def _look(media: InputContainer, duration_s: float, seen: Seen) -> tuple[ScanVerdict, list[float]]:
     """The verdict on the scan, and near which seconds pictures fail to decode."""
     broken: list[float] = []
-    with opened(paths) as media:
-        stream = picture_streams(media)[0]
-        stream.thread_type = "AUTO"
-        windows = [_window(media, stream, float(place) * duration_s, seen, broken) for place in _LOOKS_AT]
-        verdict = judge(windows)
-    return verdict, broken
+    stream = picture_streams(media)[0]
+    windows = [_window(media, stream, float(place) * duration_s, seen, broken) for place in _LOOKS_AT]
+    return judge(windows), broken
 
 
-def _window(
-    media: InputContainer, stream: VideoStream, at_s: float, seen: Seen, broken: list[float]
-) -> list[tuple[float, Luma]]:
-    found: list[tuple[float, Luma]] = []
+def _window(media: InputContainer, stream: VideoStream, at_s: float, seen: Seen, broken: list[float]) -> list[Fields]:
+    found: list[Fields] = []
     if stream.time_base is None:
         return found
     start = stream.start_time or 0
     try:
         media.seek(start + int(at_s / stream.time_base), stream=stream)
         for frame in media.decode(stream):
-            luma = luma_of(frame)
+            luma, bits = luma_of(frame)
             if frame.is_corrupt:
                 broken.append(at_s)
             elif not found:
-                seen.add(frame, luma)
-            found.append((float(frame.time or 0) - float(start * stream.time_base), luma))
+                seen.add(frame, luma, bits)
+            found.append(fields_of(float(frame.time or 0) - float(start * stream.time_base), luma, bits))
             if len(found) >= _PICTURES_A_LOOK:
                 break
     except (av.error.FFmpegError, DiadocheError, ValueError):
         broken.append(at_s)
     return found
-
-
-def luma_of(frame: av.VideoFrame) -> Luma:
-    """The luma of a decoded picture: shape (lines, columns), scaled to 8 bits for looking only."""
-    if frame.format.is_rgb or (frame.format.components[0].bits > 8 and "le" not in frame.format.name):
-        frame = frame.reformat(format="gray")
-    plane = frame.planes[0]
-    bits = frame.format.components[0].bits
-    kind = np.uint8 if bits <= 8 else np.uint16
-    wide = plane.line_size // np.dtype(kind).itemsize
-    data = np.frombuffer(plane, kind).reshape(-1, wide)[: frame.height, : frame.width]  # type: ignore[call-overload]  # a buffer
-    luma: Luma = data.copy() if bits <= 8 else (data >> (bits - 8)).astype(np.uint8)
-    return luma
 
 
 def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:

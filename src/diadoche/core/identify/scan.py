@@ -29,6 +29,8 @@ _ALIKE = 0.8
 _BLOCK_PX = 64
 _FEWEST_VOTES = 2
 _MINORITY = 0.2
+# As many columns as are looked at; a wider picture is thinned out to that.
+_COLUMNS = 480
 
 Luma = NDArray[np.uint8]
 
@@ -46,15 +48,16 @@ class ScanVerdict:
 class _Vote:
     kind: str
     combing: float
-    evidence: CombEvidence
+    time_s: float = 0.0
+    combed: Luma | None = None
+    step: int = 1
 
 
-def judge(windows: Iterable[Iterable[tuple[float, Luma]]]) -> ScanVerdict:
+def judge(windows: Iterable[Iterable[Fields]]) -> ScanVerdict:
     """Judges pictures taken from a few places of a clip.
 
     Args:
-        windows: runs of pictures that follow each other, each with its time in seconds; luma of
-            shape (lines, columns), 8 bits.
+        windows: runs of pictures that follow each other, as fields.
     """
     votes = [vote for window in windows for vote in _votes(window)]
     counts = {kind: sum(vote.kind == kind for vote in votes) for kind in ("progressive", "top", "bottom")}
@@ -63,7 +66,8 @@ def judge(windows: Iterable[Iterable[tuple[float, Luma]]]) -> ScanVerdict:
         return ScanVerdict("undecided")
     order: FieldOrder = "top" if counts["top"] >= counts["bottom"] else "bottom"
     combed = [vote for vote in votes if vote.kind != "progressive"]
-    evidence = max(combed, key=lambda vote: vote.combing).evidence if combed else None
+    worst = max(combed, key=lambda vote: vote.combing, default=None)
+    evidence = _strongest(worst) if worst is not None else None
     if min(fields, counts["progressive"]) >= _MINORITY * len(votes):
         return ScanVerdict("mixed", order, evidence)
     if fields > counts["progressive"]:
@@ -71,52 +75,87 @@ def judge(windows: Iterable[Iterable[tuple[float, Luma]]]) -> ScanVerdict:
     return ScanVerdict("progressive")
 
 
-def _votes(window: Iterable[tuple[float, Luma]]) -> Iterator[_Vote]:
-    earlier: tuple[float, Luma] | None = None
-    for time_s, luma in window:
-        if earlier is not None:
-            vote = _vote(*earlier, luma)
+@dataclass(frozen=True, slots=True)
+class Fields:
+    """Both fields of a picture, every `step`-th column of them: what combs does so in whole lines. Time in seconds."""
+
+    time_s: float
+    top: Luma
+    bottom: Luma
+    step: int
+
+
+def fields_of(time_s: float, luma: NDArray[np.uint8] | NDArray[np.uint16], bits: int) -> Fields:
+    """The fields of a picture, copied out of it.
+
+    Args:
+        time_s: when it is shown.
+        luma: shape (lines, columns).
+        bits: how deep the samples are; they are looked at in 8.
+    """
+    lines, step = luma.shape[0] // 2 * 2, max(1, luma.shape[1] // _COLUMNS)
+    halves = (luma[0:lines:2, ::step], luma[1:lines:2, ::step])
+    top, bottom = ((half >> max(0, bits - 8)).astype(np.uint8) for half in halves)
+    return Fields(time_s, top, bottom, step)
+
+
+def _votes(window: Iterable[Fields]) -> Iterator[_Vote]:
+    earlier: Fields | None = None
+    for fields in window:
+        if earlier is not None and earlier.top.shape == fields.top.shape:
+            vote = _vote(earlier, fields)
             if vote is not None:
                 yield vote
-        earlier = time_s, luma
+        earlier = fields
 
 
-def _vote(time_s: float, this: Luma, following: Luma) -> _Vote | None:
-    lines = min(this.shape[0], following.shape[0]) // 2 * 2
-    top, bottom = this[0:lines:2].astype(np.int16), this[1:lines:2].astype(np.int16)
-    next_top, next_bottom = following[0:lines:2].astype(np.int16), following[1:lines:2].astype(np.int16)
-    moves = (np.abs(next_top - top) > _MOVES_BY) | (np.abs(next_bottom - bottom) > _MOVES_BY)
+def _vote(this: Fields, following: Fields) -> _Vote | None:
+    moves = _apart(following.top, this.top) > _MOVES_BY
+    moves |= _apart(following.bottom, this.bottom) > _MOVES_BY
     moves = moves[:-1]
-    if int(moves.sum()) < _FEWEST_MOVING:
+    moving = int(np.count_nonzero(moves))
+    if moving * this.step < _FEWEST_MOVING:
         return None
-    own_map = _combing(top, bottom)
-    own = float(own_map[moves].mean())
-    later_top = float(_combing(next_top, bottom)[moves].mean())
-    later_bottom = float(_combing(top, next_bottom)[moves].mean())
+    # Gathered once: most of a picture stands still.
+    places = np.flatnonzero(moves)
+    own_map = _combing(this.top, this.bottom)
+    own, later_top, later_bottom = (
+        int(each.reshape(-1)[places].sum(dtype=np.int64)) / moving
+        for each in (own_map, _combing(following.top, this.bottom), _combing(this.top, following.bottom))
+    )
     less, more = sorted((later_top, later_bottom))
     if more < _WEAKEST_COMBING:
         return None
-    evidence = _strongest(own_map * moves, time_s)
     if less < _CLOSER * more and own < _CLOSER * more:
-        return _Vote("top" if later_top < later_bottom else "bottom", own, evidence)
+        kind = "top" if later_top < later_bottom else "bottom"
+        return _Vote(kind, own, this.time_s, own_map * moves, this.step)
     if less >= _ALIKE * more and own < _CLOSER * less:
-        return _Vote("progressive", own, evidence)
+        return _Vote("progressive", own)
     return None
 
 
-def _combing(upper: NDArray[np.int16], between: NDArray[np.int16]) -> NDArray[np.int16]:
+def _apart(one: Luma, other: Luma) -> Luma:
+    """How far samples differ, without leaving 8 bits."""
+    return np.maximum(one, other) - np.minimum(one, other)
+
+
+def _combing(upper: Luma, between: Luma) -> Luma:
     """How far each line of one field lies outside what the lines above and below it span."""
     above, below, line = upper[:-1], upper[1:], between[:-1]
-    outside: NDArray[np.int16] = np.maximum(line - np.maximum(above, below), np.minimum(above, below) - line)
-    return np.maximum(outside, 0)
+    # One of the two is always nothing; both stay within 8 bits.
+    over = line - np.minimum(line, np.maximum(above, below))
+    under = np.maximum(line, np.minimum(above, below)) - line
+    return over + under
 
 
-def _strongest(combing: NDArray[np.int16], time_s: float) -> CombEvidence:
-    high, wide = _BLOCK_PX // 2, _BLOCK_PX
-    rows, columns = max(1, combing.shape[0] // high), max(1, combing.shape[1] // wide)
-    cut = combing[: rows * high, : columns * wide]
+def _strongest(vote: _Vote) -> CombEvidence:
+    """The block of a picture that combs most."""
+    assert vote.combed is not None
+    high, wide = _BLOCK_PX // 2, max(1, _BLOCK_PX // vote.step)
+    rows, columns = max(1, vote.combed.shape[0] // high), max(1, vote.combed.shape[1] // wide)
+    cut = vote.combed[: rows * high, : columns * wide]
     if cut.shape != (rows * high, columns * wide):
-        return CombEvidence(time_s, 0, 0, _BLOCK_PX)
+        return CombEvidence(vote.time_s, 0, 0, _BLOCK_PX)
     blocks = cut.reshape(rows, high, columns, wide).sum(axis=(1, 3), dtype=np.int64)
     row, column = np.unravel_index(int(blocks.argmax()), blocks.shape)
-    return CombEvidence(time_s, int(column) * wide, int(row) * _BLOCK_PX, _BLOCK_PX)
+    return CombEvidence(vote.time_s, int(column) * wide * vote.step, int(row) * _BLOCK_PX, _BLOCK_PX)

@@ -1,0 +1,109 @@
+"""Identifying: headers against a process of `ffprobe` a file; looking against `idet` and `vfrdet` on the same parts."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from benchmarks.measuring import Row, quiet_disks, ratio, run
+from diadoche.core.watch import Watch
+from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
+
+_FILES = 500
+_LOOKED = 40
+# Where our look begins, as shares of the length, and how many pictures it takes at each [probe].
+_PLACES, _PICTURES = (0.1, 0.5, 0.9), 7
+_KINDS = {
+    "mp4": ["-c:v", "libx264", "-preset", "ultrafast", "-g", "25", "-c:a", "aac"],
+    "mov": ["-c:v", "prores_ks", "-c:a", "pcm_s16le"],
+    "mts": [
+        "-c:v",
+        "libx264",
+        "-preset",
+        "ultrafast",
+        "-g",
+        "12",
+        "-c:a",
+        "ac3",
+        "-f",
+        "mpegts",
+        "-mpegts_m2ts_mode",
+        "1",
+    ],
+    "mxf": ["-c:v", "mpeg2video", "-b:v", "20M", "-g", "12", "-c:a", "pcm_s16le"],
+}
+_SECONDS = 6
+
+
+def rows() -> Iterator[Row]:
+    """All rows of this part."""
+    with tempfile.TemporaryDirectory(prefix="identify-") as name:
+        folder = Path(name)
+        files = _files(folder)
+        quiet_disks()
+        headers = ratio(lambda: _ours(files, "headers"), lambda: _ffprobe(files))
+        yield _row(f"identify {_FILES} mixed files, headers", "one ffprobe process a file", 6, 1 / headers)
+        few = files[:_LOOKED]
+        looked = ratio(lambda: _ours(few, "looked"), lambda: _detectors(few))
+        against = "ffmpeg with idet and vfrdet over the same parts"
+        yield _row(f"the same with scan and cadence looked at, {_LOOKED} files", against, 3, 1 / looked)
+
+
+def _row(work: str, against: str, goal: float, measured: float) -> Row:
+    return Row(work, against, f"≥ {goal:.0f}× as fast", f"{measured:.1f}×", measured >= goal)
+
+
+def _files(folder: Path) -> list[Path]:
+    """Files of four kinds, each kind made once and copied."""
+    originals = []
+    for ending, codecs in _KINDS.items():
+        path = folder / f"a.{ending}"
+        source = [
+            "-f",
+            "lavfi",
+            "-i",
+            f"testsrc2=s=1920x1080:r=25:d={_SECONDS}",
+            "-f",
+            "lavfi",
+            "-i",
+            f"sine=r=48000:d={_SECONDS}",
+        ]
+        run("ffmpeg", "-v", "error", "-y", *source, "-ac", "2", *codecs, path)
+        originals.append(path)
+    files = []
+    for number in range(_FILES):
+        original = originals[number % len(originals)]
+        path = folder / f"{number:04}{original.suffix}"
+        # Links to the same bytes: it is parsing that is measured, not the disk.
+        path.hardlink_to(original)
+        files.append(path)
+    return files
+
+
+def _ours(files: list[Path], depth: str) -> None:
+    clips = tuple(ClipToIdentify((path,)) for path in files)
+    perform_identify(IdentifyRequest(clips, depth=depth), Watch())  # type: ignore[arg-type]  # one of the three
+
+
+def _ffprobe(files: list[Path]) -> None:
+    for path in files:
+        run("ffprobe", "-v", "error", "-of", "json", "-show_streams", "-show_format", path)
+
+
+def _detectors(files: list[Path]) -> None:
+    for path in files:
+        for place in _PLACES:
+            words = [
+                "-ss",
+                f"{_SECONDS * place}",
+                "-i",
+                str(path),
+                "-frames:v",
+                str(_PICTURES),
+                "-vf",
+                "idet,vfrdet",
+                "-an",
+            ]
+            subprocess.run(["ffmpeg", "-v", "info", *words, "-f", "null", "-"], check=True, capture_output=True)
