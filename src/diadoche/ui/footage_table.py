@@ -177,6 +177,13 @@ class FootageTable(QTableView):
         selection.select(ranges, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         selection.setCurrentIndex(self._model.index(wanted[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
 
+    def choose_row(self, row: int) -> None:
+        """Selects one row and nothing else, whichever keys are held down meanwhile."""
+        selection = self.selectionModel()
+        assert selection is not None
+        flags = QItemSelectionModel.SelectionFlag
+        selection.setCurrentIndex(self._model.index(row, 0), flags.ClearAndSelect | flags.Rows)
+
     def _selection_changed(self) -> None:
         selection = self.selectionModel()
         if not self._quiet and selection is not None:

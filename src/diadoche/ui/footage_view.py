@@ -198,7 +198,7 @@ class FootageView(QWidget):
         self._show_empty()
         rows, first = self._screen.selected_rows(), self._screen.first_row()
         if not rows and first is not None:
-            self.table.selectRow(first)
+            self.table.choose_row(first)
         elif rows:
             self._show_selected()
         else:

@@ -1,0 +1,136 @@
+"""The footage view by keys and clicks: sorting, finding, groups, verdicts, tags, and clips compared."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from diadoche.demo.opening import demo_places
+from diadoche.screens.lines import Line
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import kept_clips
+from diadoche.ui.application import Application
+from diadoche.ui.footage_view import FootageView
+from tests.end_to_end.conftest import Opener
+from tests.end_to_end.driving import click, offload, texts, waits
+
+
+@pytest.fixture
+def shown(open_window: Opener, qtbot: QtBot) -> tuple[Application, FootageView]:
+    """Both cards offloaded, their clips looked at, the footage on show."""
+    application = open_window(pace_bytes_s=0)
+    for name in ("Put in Drone", "Put in Keeper"):
+        click(application, qtbot, name)
+    waits(
+        qtbot,
+        lambda: (
+            all(row.can_offload for row in application.desk.cards.rows()) and len(application.desk.cards.rows()) == 2
+        ),
+    )
+    offload(application, qtbot)
+    shelf = application.desk.shelf
+    waits(qtbot, lambda: len(shelf.lines) == 6 and all(_is_looked_at(line) for line in shelf.lines))
+    waits(qtbot, lambda: not application.desk.work.running())
+    QTest.keyClick(application.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    return application, application.window.footage
+
+
+def _is_looked_at(line: Line) -> bool:
+    return line.clip.facts is not None and line.clip.facts.video[0].scan != "undecided"
+
+
+def names(view: FootageView) -> list[str]:
+    model = view.table.model()
+    assert model is not None
+    return [model.index(row, 1).data() for row in range(model.rowCount())]
+
+
+def header_click(view: FootageView, column: str) -> None:
+    header, model = view.table.horizontalHeader(), view.table.model()
+    assert header is not None
+    assert model is not None
+    section = next(
+        each for each in range(model.columnCount()) if model.headerData(each, Qt.Orientation.Horizontal) == column
+    )
+    place = QPoint(header.sectionViewportPosition(section) + 12, header.height() // 2)
+    QTest.mouseClick(header.viewport(), Qt.MouseButton.LeftButton, pos=place)
+
+
+def test_footage_by_keys_and_clicks(shown: tuple[Application, FootageView], qtbot: QtBot) -> None:
+    application, view = shown
+    assert names(view) == ["00000", "00002", "DRON0001", "DRON0002", "DRON0003", "00003"]
+    # Everything fits: no scroll bar, and no text is cut but by the two that may be.
+    bar = view.table.horizontalScrollBar()
+    assert bar is not None
+    assert bar.maximum() == 0
+    header_click(view, "Length")
+    header_click(view, "Length")
+    assert names(view)[0] == "00000"
+    header_click(view, "Began")
+    QTest.keyClick(application.window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+    assert view.find.hasFocus()
+    QTest.keyClicks(view.find, "drone 1520")
+    assert names(view) == ["DRON0001", "DRON0002"]
+    view.find.clear()
+    assert len(names(view)) == 6
+
+
+def test_verdicts_tags_and_notes_are_kept_over_a_restart(
+    shown: tuple[Application, FootageView], qtbot: QtBot, shoot_folder: Path
+) -> None:
+    application, view = shown
+    view.table.setFocus()
+    view.table.choose_row(2)
+    QTest.keyClick(view.table, Qt.Key.Key_1)
+    QTest.keyClick(view.table, Qt.Key.Key_Down)
+    QTest.keyClick(view.table, Qt.Key.Key_3)
+    QTest.mouseClick(view.tags, Qt.MouseButton.LeftButton)
+    QTest.keyClicks(view.tags, "tower, low sun")
+    QTest.keyClick(view.tags, Qt.Key.Key_Return)
+    QTest.mouseClick(view.note, Qt.MouseButton.LeftButton)
+    QTest.keyClicks(view.note, "lens flare")
+    QTest.keyClick(view.note, Qt.Key.Key_Return)
+    by_name = {clip.clip.name: clip.opinion for clip in application.desk.footage.clips}
+    assert by_name["DRON0001"].verdict == "keep"
+    assert (by_name["DRON0002"].verdict, by_name["DRON0002"].tags) == ("no", ("tower", "low sun"))
+    assert by_name["DRON0002"].note == "lens flare"
+    # Another start of the application reads them from the same ledger.
+
+    again = kept_clips(Ledger(demo_places(shoot_folder).ledger), application.station.shoot.id)
+    assert {clip.clip.name: clip.opinion for clip in again} == by_name
+
+
+def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, FootageView], qtbot: QtBot) -> None:
+    application, view = shown
+    view.table.setFocus()
+    view.table.choose_row(0)
+    first, second = (
+        view.table.visualRect(view.table.model().index(0, 1)),
+        view.table.visualRect(view.table.model().index(2, 1)),
+    )  # type: ignore[union-attr]
+    QTest.mouseClick(view.table.viewport(), Qt.MouseButton.LeftButton, pos=first.center())
+    QTest.mouseClick(
+        view.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, second.center()
+    )
+    assert view.compare.isVisible()
+    said = texts(view.compare)
+    assert any(text.startswith("2 clips side by side") for text in said)
+    assert {"25/1", "30000/1001", "≠"} <= set(said)
+    assert "Pixel shape" in said
+    view.compare.only_differing.click()
+    assert "Pixel shape" not in texts(view.compare)
+    view.table.choose_row(0)
+    assert not view.compare.isVisible()
+    application.desk.footage.group_by("Make")
+    waits(qtbot, lambda: application.desk.footage.is_heading(0))
+    assert view.table.columnSpan(0, 0) == len(application.desk.footage.columns)
+    QTest.mouseClick(
+        view.table.viewport(),
+        Qt.MouseButton.LeftButton,
+        pos=view.table.visualRect(view.table.model().index(0, 0)).center(),
+    )  # type: ignore[union-attr]
+    assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())
