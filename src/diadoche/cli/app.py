@@ -15,6 +15,7 @@ import typer
 from diadoche.cli import copies
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
@@ -80,11 +81,15 @@ def make_demo_cards(folder: Annotated[Path, typer.Argument(help="Where to write.
 
 @app.command()
 def look(
-    path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")], json: Json = False
+    path: Annotated[Path, typer.Argument(help="A card, a folder, or anything in it.")],
+    layout: Annotated[str, typer.Option(help="What the card is, where it is not recognised.")] = "",
+    stills_single: Annotated[bool, typer.Option(help="Runs of stills stay single pictures.")] = False,
+    json: Json = False,
 ) -> None:
     """Show what is on a card or in a folder."""
+    choice = LookChoice(layout, stills_single)
     with reported(json), Bar(json) as watch, stoppable(watch):
-        card = perform_look(LookRequest(path, places().own_layouts), watch)
+        card = perform_look(LookRequest(path, places().own_layouts, choice, places().facts_memory), watch)
         with opened_ledger() as ledger:
             before = familiar(ledger, card)
     if json:
@@ -97,6 +102,9 @@ def look(
                 "problems": [problem.as_dict() for problem in card.problems],
                 "clips": [clip.as_dict() for clip in card.clips],
                 "stills": list(card.stills),
+                "lens": card.lens or None,
+                "sisters": [str(sister) for sister in card.sisters],
+                "serial": card.serial,
                 "files": len(card.tree.files),
                 "bytes": card.tree.size_bytes,
                 "proven_before": {"clips": before.clips, "files": before.files},
@@ -106,6 +114,8 @@ def look(
     folders = [folder.path for folder in card.tree.folders]
     for folder, purpose in folder_purposes(folders, load_layouts(places().own_layouts), card.layout):
         say(f"  {folder}/  {purpose}")
+    if card.sisters:
+        say(f"  {count_text(len(card.sisters), 'sister card')}: {', '.join(path.name for path in card.sisters)}")
     for clip in card.clips:
         length = clock_text(clip.duration_s) if clip.duration_s is not None else "length not known"
         say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), 'file')}")
@@ -124,7 +134,10 @@ def identify(
     """Tell what each file is, and what must be done before it can be cut."""
     with reported(json), Bar(json) as watch, stoppable(watch):
         clips = tuple(ClipToIdentify((path,)) for path in paths)
-        found = [each.facts for each in perform_identify(IdentifyRequest(clips, profile), watch)]
+        request = IdentifyRequest(
+            clips, profile, own_profiles=places().own_profiles, facts_memory=places().facts_memory
+        )
+        found = [each.facts for each in perform_identify(request, watch)]
     if json:
         print_json([facts.as_dict() for facts in found])
     for facts in found:

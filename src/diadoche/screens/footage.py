@@ -147,7 +147,7 @@ class FootageScreen:
             which = "all are" if majority.clips == majority.of else f"{majority.clips} are"
             parts.append(f"{which} {majority.words}")
         if odd:
-            parts.append(f"{odd} stand out")
+            parts.append("1 stands out" if odd == 1 else f"{odd} stand out")
         return " · ".join(parts)
 
     def texts(self, row: int) -> tuple[str, ...]:

@@ -150,7 +150,7 @@ _pixels = _key_of_video(lambda video: video.width * video.height, 0)
 _rate_key = _key_of_video(lambda video: video.frame_rate, 0)
 
 COLUMNS = (
-    Column("Card", "The card the clip came off", "Supply boat", _card, lambda clip: clip.card.lower()),
+    Column("Card", "The card the clip came off", "Supply b", _card, lambda clip: clip.card.lower()),
     Column("Clip", "The name the camera gave it", "DRON00001", _name, _name),
     Column("Day", "The day of the recording", "2026-06-14", _day, _moment),
     Column("Began", "When the recording began, by the camera's clock", "00:00:00", _began, _moment),

@@ -9,13 +9,14 @@ from pathlib import Path
 
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
 from diadoche.screens.shelf import Shelf
 from diadoche.services.converting import MakeRequest, outputs_folder
 from diadoche.services.handing_off import delivered, hand_off_shoot
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.ledger.waybills import KeptClip, record_many_facts
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station import Station
 
@@ -93,6 +94,37 @@ class OutputsScreen:
         """Takes the clips as they are now."""
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
         self.on_change()
+
+    @property
+    def profile(self) -> str:
+        """What the person's editing program is like."""
+        return self._station.shoot.settings.profile
+
+    def profiles(self) -> list[Choice]:
+        """Every editor profile that can be chosen; one of the person's own that has a mistake says so."""
+        found = []
+        for name in profile_names(self._station.own_profiles):
+            try:
+                found.append(Choice(name, load_profile(name, self._station.own_profiles).title))
+            except RequestError as error:
+                found.append(Choice("", error.problem.what))
+        return found
+
+    def choose_profile(self, name: str) -> None:
+        """Judges every clip of the shoot anew for another editing program; nothing is read again for it."""
+        profile = load_profile(name, self._station.own_profiles)
+        self._station.change_settings(profile=name)
+        routed = [
+            (clip.id, clip.facts.routed(route(clip.facts, profile, len(clip.paths))))
+            for clip in self._clips
+            if clip.facts is not None
+        ]
+        record_many_facts(self._ledger, routed)
+        self._shelf.refresh()
+
+    def own_profile(self) -> Path:
+        """A profile of the person's own to be edited: the chosen one, copied where it is a supplied one."""
+        return own_profile_file(self._station.profiles_folder, self.profile)
 
     def summary(self) -> str:
         """The words under the view's name."""

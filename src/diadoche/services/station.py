@@ -76,6 +76,16 @@ class Station:
         """The person's own card layouts, if there are any."""
         return self._places.own_layouts
 
+    @property
+    def own_profiles(self) -> Path | None:
+        """The person's own editor profiles, if there are any."""
+        return self._places.own_profiles
+
+    @property
+    def profiles_folder(self) -> Path:
+        """Where the person's own editor profiles belong."""
+        return self._places.config / "profiles"
+
     def layouts(self) -> tuple[Layout, ...]:
         """All card layouts; without the person's own where one of those has a mistake, which is told with the card."""
         try:

@@ -6,12 +6,23 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.outputs import GroupRow, OutputsScreen, problem_words
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, ElidedLabel, RowsModel, ShareBar, button, label, panel, table
+from diadoche.ui.parts import (
+    ChoiceBox,
+    ElidedLabel,
+    RowsModel,
+    ShareBar,
+    button,
+    label,
+    menu_button,
+    panel,
+    table,
+    with_arrow,
+)
 from diadoche.ui.theme import Theme
 
 _CHOICE_WIDTH_PX = 300
@@ -93,12 +104,28 @@ class OutputsView(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(10)
-        column.addWidget(label("What each clip still needs", "heading"))
+        top = QHBoxLayout()
+        top.setSpacing(12)
+        top.addWidget(label("What each clip still needs", "heading"), 1)
+        self.profile, self._profiles = menu_button(
+            "Judged for", tip="What your editing program takes well decides which clips need work"
+        )
+        self._profiles.aboutToShow.connect(self._list_profiles)
+        top.addWidget(self.profile)
+        column.addLayout(top)
         self._empty = label("Offload a card. When its copies are proven, what its clips need stands here.", "soft")
         column.addWidget(self._empty)
-        self._stack = QVBoxLayout()
-        self._stack.setSpacing(10)
-        column.addLayout(self._stack)
+        inside = QWidget()
+        self._stack = QVBoxLayout(inside)
+        self._stack.setContentsMargins(0, 0, 0, 0)
+        self._stack.setSpacing(8)
+        self._stack.addStretch(1)
+        self._area = QScrollArea()
+        self._area.setWidget(inside)
+        self._area.setWidgetResizable(True)
+        self._area.setFrameShape(QFrame.Shape.NoFrame)
+        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        column.addWidget(self._area, 3)
         column.addWidget(self._start_bar())
         self._made_heading = label("Made", "heading")
         column.addWidget(self._made_heading)
@@ -111,8 +138,7 @@ class OutputsView(QWidget):
         )
         self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
         self.made_table.doubleClicked.connect(lambda index: self._open(index.row()))
-        column.addWidget(self.made_table, 1)
-        column.addStretch(0)
+        column.addWidget(self.made_table, 2)
         screen.on_change = self.refresh
         self.refresh()
 
@@ -149,6 +175,8 @@ class OutputsView(QWidget):
                 self._stack.insertWidget(place, self._groups[row.route])
             self._groups[row.route].show_row(row)
         self._empty.setVisible(not groups)
+        title = next((each.title for each in self._screen.profiles() if each.name == self._screen.profile), "")
+        self.profile.setText(with_arrow(f"Judged for: {title[:1].lower()}{title[1:]}"))
         count = len(self._screen.to_make())
         self.make_button.setText(f"Make {count}" if count else "Nothing to make")
         self.make_button.setEnabled(count > 0)
@@ -162,6 +190,37 @@ class OutputsView(QWidget):
         made = bool(self._screen.made())
         self.made_table.setVisible(made)
         self._made_heading.setVisible(made)
+
+    def _list_profiles(self) -> None:
+        """All profiles, and the way to one's own; one with a mistake says so in its place."""
+        self._profiles.clear()
+        for each in self._screen.profiles():
+            action = self._profiles.addAction(each.title)
+            assert action is not None
+            action.setEnabled(bool(each.name))
+            action.setCheckable(True)
+            action.setChecked(each.name == self._screen.profile)
+            action.triggered.connect(lambda _on=False, name=each.name: self.choose_profile(name))
+        self._profiles.addSeparator()
+        edit = self._profiles.addAction("Change this one…")
+        assert edit is not None
+        edit.setToolTip("Opens it as a text file of your own; it counts from the next time it is chosen")
+        edit.triggered.connect(lambda _on=False: self._edit_profile())
+
+    def choose_profile(self, name: str) -> None:
+        """Judges all clips anew; a mistake in a profile of one's own is said in the bar."""
+        try:
+            self._screen.choose_profile(name)
+        except DiadocheError as error:
+            self._where.setText(problem_words(error))
+
+    def _edit_profile(self) -> None:
+        try:
+            path = self._screen.own_profile()
+        except OSError as error:
+            self._where.setText(f"A profile of your own cannot be written: {error.strerror}.")
+            return
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
 
     def _hand(self) -> None:
         target, _ = QFileDialog.getSaveFileName(

@@ -66,8 +66,21 @@ def load_profile(name: str = DEFAULT_PROFILE, own_folder: Path | None = None) ->
 
 
 def supplied_text(name: str) -> str:
-    """The text of a supplied profile, to begin one's own from."""
+    """The text of a supplied profile."""
     return (_folder() / f"{name}.toml").read_text("utf-8")
+
+
+def own_profile_file(folder: Path, name: str) -> Path:
+    """A profile of the person's own under a name, made from the supplied one of that name where there is none yet.
+
+    Raises:
+        OSError: it cannot be written.
+    """
+    path = folder / f"{name}.toml"
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text(supplied_text(name), "utf-8")
+    return path
 
 
 def parse_profile(text: str, path: Path) -> Profile:

@@ -364,6 +364,14 @@ def record_facts(ledger: Ledger, clip_id: int, facts: Facts) -> None:
             row.facts = to_text(facts)
 
 
+def record_many_facts(ledger: Ledger, found: Sequence[tuple[int, Facts]]) -> None:
+    """The same for many clips at once."""
+    wanted = dict(found)
+    with ledger.session() as session:
+        for row in session.scalars(select(ClipRow).where(ClipRow.id.in_(wanted))):
+            row.facts = to_text(wanted[row.id])
+
+
 def record_output(ledger: Ledger, clip_id: int, output: Output, version: str) -> None:
     """Writes down what was made of a clip, delivered or not."""
     with ledger.session() as session:

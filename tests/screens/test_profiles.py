@@ -1,0 +1,60 @@
+"""Editor profiles: chosen, edited, and clips judged anew without being read again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.errors import RequestError
+from diadoche.core.watch import Watch
+from diadoche.services.identifying import perform_identify
+from diadoche.services.queue.states import State
+from tests.screens.scene import Scene
+
+
+@pytest.fixture
+def routed(scene: Scene, drone: Path) -> Scene:
+    scene.offloaded(drone)
+    job = scene.runner.last("identify")
+    scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
+    return scene
+
+
+def routes(scene: Scene) -> dict[str, int]:
+    return {group.route: group.clips for group in scene.desk.outputs.groups()}
+
+
+def test_another_profile_judges_every_clip_anew(routed: Scene) -> None:
+    outputs = routed.desk.outputs
+    assert routes(routed) == {"ready": 1, "convert": 2}
+    added = len(routed.runner.added)
+    outputs.choose_profile("intra-only")
+    assert routes(routed) == {"convert": 3}
+    outputs.choose_profile("nearly-everything")
+    assert routes(routed) == {"ready": 3}
+    assert routed.station.shoot.settings.profile == "nearly-everything"
+    assert len(routed.runner.added) == added
+
+
+def test_a_profile_of_ones_own_begins_as_the_chosen_one_and_counts_when_changed(routed: Scene) -> None:
+    outputs = routed.desk.outputs
+    path = outputs.own_profile()
+    text = path.read_text()
+    assert 'name = "general"' in text
+    path.write_text(
+        text.replace("most_pixels", "most_pixels") + '\n[[long_gop]]\ncodec = "h264"\nmost_pixels = 9000000\n'
+    )
+    path.write_text(path.read_text().replace('[[long_gop]]\ncodec = "h264"\n\n', "", 1))
+    outputs.choose_profile("general")
+    assert routes(routed) == {"ready": 3}
+
+
+def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed: Scene) -> None:
+    outputs = routed.desk.outputs
+    path = outputs.own_profile()
+    path.write_text('name = "general"\ntitle = "Mine"\ncontainerz = []\n')
+    assert any("line 3: there is no key called 'containerz'" in each.title for each in outputs.profiles())
+    with pytest.raises(RequestError, match="line 3"):
+        outputs.choose_profile("general")
+    assert routes(routed) == {"ready": 1, "convert": 2}
