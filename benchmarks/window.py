@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 import shutil
+import statistics
 import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from benchmarks.measuring import Row
+from benchmarks.measuring import TURNS, Row, at_most
 from benchmarks.offloads import card_of
+from diadoche.core.cards.card import look
+from diadoche.core.cards.layout import load_layouts
+from diadoche.core.identify.probe import identify
+from diadoche.core.watch import Watch
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import demo_places, demo_settings
 from diadoche.services.card_in import Stage
 from diadoche.services.converting import MakeRequest
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import ClipRow, CopyRow, WaybillRow
 from diadoche.services.places import StatePlaces
-from diadoche.services.shoots import ShootSettings
+from diadoche.services.shoots import ShootSettings, open_shoot
+from diadoche.services.wire import to_text
 from diadoche.ui.application import Application, Opening
 
 _TICK_MS = 10
@@ -34,14 +43,15 @@ def rows() -> Iterator[Row]:
     assert isinstance(app, QApplication)
     yield _row("the window's events while an offload and a conversion run", _one_card(app))
     yield _row("the same while eight cards cross unattended to three places", _eight_cards(app))
+    yield from _many_rows(app)
 
 
-def _row(work: str, late: list[float]) -> Row:
+def _row(work: str, late: list[float], against: str = "") -> Row:
     late.sort()
     worst, ninety_ninth = late[-1], late[int(len(late) * 0.99)]
     return Row(
         work,
-        f"a timer of {_TICK_MS} ms, {len(late)} ticks",
+        against or f"a timer of {_TICK_MS} ms, {len(late)} ticks",
         "99 in 100 ≤ 50 ms, worst ≤ 200 ms",
         f"{ninety_ninth:.0f} ms, worst {worst:.0f} ms",
         ninety_ninth <= 50 and worst <= 200,
@@ -115,6 +125,106 @@ def _lateness(app: QApplication, opening: Opening, begin: Callable[[Application]
             QTest.qWait(50)
         timer.stop()
         assert all(card.stage is Stage.PROVEN for card in application.station.cards.values())
+    finally:
+        application.close()
+    return late
+
+
+# -- many clips ------------------------------------------------------------------------------------
+
+_CLIPS, _CARDS = 10_000, 100
+
+
+def _many_rows(app: QApplication) -> Iterator[Row]:
+    with tempfile.TemporaryDirectory(prefix="many-") as name:
+        folder = Path(name)
+        empty, full = folder / "empty", folder / "full"
+        for place in (empty, full):
+            place.mkdir()
+        _fill(full)
+        for place in (empty, full):
+            # Once for both beforehand: fonts and styles are loaded then.
+            _first_paint(app, place)
+        ratios = []
+        for _ in range(TURNS):
+            bare_s = _first_paint(app, empty)
+            ratios.append(_first_paint(app, full) / bare_s)
+        measured = statistics.median(ratios)
+        yield at_most(f"window open on a ledger of {_CLIPS:,} clips", "window open on an empty one", 1.3, measured)
+        yield _row(
+            f"scrolling and sorting {_CLIPS:,} clips", _scrolling(app, full), "each step of 400, and three sorts"
+        )
+
+
+def _fill(folder: Path) -> None:
+    """A ledger with ten thousand clips on a hundred cards."""
+    drone = next(path for path in make_demo(Path("build/test-demo")) if path.name == "Drone").absolute()
+    card = look(drone, load_layouts(), Watch())
+    clips = [(to_text(clip), clip.name, to_text(identify([drone / clip.spans[0]]))) for clip in card.clips]
+    ledger = Ledger(demo_places(folder).ledger)
+    shoot = open_shoot(ledger, "Bench", demo_settings(folder))
+    with ledger.session() as session:
+        for number in range(_CARDS):
+            row = WaybillRow(
+                shoot_id=shoot.id,
+                card=f"Card {number}",
+                layout="dcf",
+                fingerprint=str(number),
+                started=datetime.now(UTC),
+                seconds=1.0,
+                files=100,
+                size_bytes=1,
+                whole=True,
+                html="",
+                result="{}",
+            )
+            row.copies.append(
+                CopyRow(destination=str(folder / "A"), root=str(drone), manifest="", files_verified=1, status="proven")
+            )
+            for place in range(_CLIPS // _CARDS):
+                text, name, facts = clips[place % len(clips)]
+                row.clips.append(ClipRow(name=name, clip=text, facts=facts))
+            session.add(row)
+    ledger.close()
+
+
+def _first_paint(app: QApplication, folder: Path) -> float:
+    """Seconds from nothing to a painted window."""
+    began = time.perf_counter()
+    application = Application(app, Opening(demo_places(folder), "Bench"))
+    try:
+        application.window.show()
+        application.window.repaint()
+        app.processEvents()
+        return time.perf_counter() - began
+    finally:
+        application.close()
+
+
+def _scrolling(app: QApplication, folder: Path) -> list[float]:
+    """How late events come while the table is scrolled from end to end, sorted and searched."""
+    application = Application(app, Opening(demo_places(folder), "Bench"))
+    late: list[float] = []
+    try:
+        window = application.window
+        window.resize(1280, 800)
+        window.show()
+        while not application.desk.shelf.loaded:
+            QTest.qWait(20)
+        window.go_to(1)
+        QTest.qWait(1500)
+        bar = window.footage.table.verticalScrollBar()
+        assert bar is not None
+        for step in range(400):
+            began = time.perf_counter()
+            bar.setValue(bar.maximum() * step // 400)
+            app.processEvents()
+            late.append((time.perf_counter() - began) * 1000)
+        for column in ("Length", "Clip", "Began"):
+            began = time.perf_counter()
+            application.desk.footage.sort_by(column)
+            app.processEvents()
+            late.append((time.perf_counter() - began) * 1000)
     finally:
         application.close()
     return late

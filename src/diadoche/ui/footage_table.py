@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
@@ -170,12 +170,17 @@ class FootageTable(QTableView):
         assert selection is not None
         if not wanted or sorted({index.row() for index in selection.selectedRows()}) == wanted:
             return
-        ranges = QItemSelection()
+        self.choose_rows(wanted)
+
+    def choose_rows(self, rows: Sequence[int]) -> None:
+        """Selects some rows, the first of them at hand."""
+        selection, ranges = self.selectionModel(), QItemSelection()
+        assert selection is not None
         last = max(0, self._model.columnCount() - 1)
-        for row in wanted:
+        for row in rows:
             ranges.select(self._model.index(row, 0), self._model.index(row, last))
         selection.select(ranges, QItemSelectionModel.SelectionFlag.ClearAndSelect)
-        selection.setCurrentIndex(self._model.index(wanted[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
+        selection.setCurrentIndex(self._model.index(rows[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
 
     def choose_row(self, row: int) -> None:
         """Selects one row and nothing else, whichever keys are held down meanwhile."""

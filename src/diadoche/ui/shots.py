@@ -7,7 +7,7 @@ import shutil
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -24,8 +24,20 @@ _LONGEST_S = 240
 _SLOW_BYTES_S = 2_500_000
 _CRAWL_BYTES_S = 400_000
 _CARDS_FAR = 9
+_RIG = 7
 _EIGHT = ("Boat", "Drone", "Gallery", "Keeper", "Lamp room", "Pier", "Rock", "Second drone")
 _EIGHT_DATE_NS = 1_781_430_000 * 10**9
+
+
+_TWO = ("Drone", "Keeper's camcorder")
+_MIXED = ("Drone", "Keeper's camcorder", "Lamp", "Lamp room", "Mast", "Quay", "Shore", "Supply boat bow")
+
+
+def _some(demo: Path, names: Sequence[str], folder: Path) -> Path:
+    """A folder with some of the demo's cards."""
+    for name in names:
+        shutil.copytree(demo / name, folder / name)
+    return folder
 
 
 class Photographer:
@@ -125,11 +137,54 @@ def shoot_eight_cards(opening: Opening, target: Path, app: QApplication) -> None
         application.close()
 
 
+def shoot_footage(opening: Opening, target: Path, app: QApplication) -> None:
+    """Cards of many makes, offloaded: their clips in groups, and some compared."""
+    application = Application(app, opening)
+    try:
+        photographer = Photographer(application, target)
+        bench, shelf, footage = application.bench, application.desk.shelf, application.window.footage
+        assert bench is not None
+        for card in bench.cards_outside():
+            bench.put_in(card)
+        cards = application.station.cards
+        photographer.wait(
+            lambda: len(cards) == len(_MIXED) and not any(card.stage.being_read for card in cards.values())
+        )
+        photographer.wait(lambda: not application.desk.work.running() and all(line.clip.facts for line in shelf.lines))
+        for number in range(1, len(_MIXED) + 1):
+            bench.pull_out(number)
+        application.window.go_to(1)
+        application.desk.footage.group_by("Make")
+        row = next(number for number in range(len(shelf.lines)) if not application.desk.footage.is_heading(number))
+        footage.table.choose_row(row)
+        photographer.wait(lambda: footage.player.image is not None)
+        photographer.take("footage-groups")
+        application.desk.footage.group_by("")
+        footage.table.choose_rows([1, 2, 4])
+        photographer.take("footage-compared")
+    finally:
+        application.close()
+
+
+def shoot_card_set(opening: Opening, target: Path, app: QApplication) -> None:
+    """The seven cards of one rig, before the start."""
+    application = Application(app, opening)
+    try:
+        photographer = Photographer(application, target)
+        bench, cards = application.bench, application.station.cards
+        assert bench is not None
+        for card in bench.cards_outside():
+            bench.put_in(card)
+        photographer.wait(lambda: len(cards) == _RIG and all(card.stage is Stage.LISTED for card in cards.values()))
+        photographer.take("card-set")
+    finally:
+        application.close()
+
+
 def _eight_cards(demo: Path, folder: Path) -> Path:
     """The demo's cards four times over, each with dates of its own."""
     for number, name in enumerate(_EIGHT):
-        source = sorted(path for path in demo.iterdir() if path.is_dir())[number % 2]
-        shutil.copytree(source, folder / name)
+        shutil.copytree(demo / _TWO[number % 2], folder / name)
         for file in (folder / name).rglob("*"):
             stamp = _EIGHT_DATE_NS + number * 10**12
             os.utime(file, ns=(stamp, stamp))
@@ -170,6 +225,13 @@ def take_pictures(demo: Path, target: Path) -> None:
         )  # fmt: skip
         shutil.rmtree(folder / "Shuttle A")
         shutil.rmtree(folder / "Shuttle B")
+        mixed = _some(cards, _MIXED, folder / "mixed")
+        settings = replace(demo_settings(folder / "mixed copies"), unattended=True)
+        shoot_footage(Opening(demo_places(folder / "m"), SHOOT, settings, folder / "mb", mixed), target, app)
+        rig = _some(cards, [path.name for path in cards.iterdir() if path.name.startswith("Gallery")], folder / "rig")
+        settings = demo_settings(folder / "rig copies")
+        shoot_card_set(Opening(demo_places(folder / "r"), SHOOT, settings, folder / "rb", rig), target, app)
+        cards = _some(cards, _TWO, folder / "two")
         shoot_all(Opening(places, SHOOT, demo_settings(folder), bench, cards, _SLOW_BYTES_S), target, app)
 
 
