@@ -224,3 +224,20 @@ def test_op_atom_sound_belongs_to_its_picture_and_low_resolution_to_its_chapter(
         "AL010001.LRV",
         "AL020001.LRV",
     ]
+
+
+def test_a_moment_beside_the_recording_counts_where_it_tells_none_itself(tmp_path: Path) -> None:
+    head = (
+        b"V6"
+        + (1000).to_bytes(4, "big")
+        + (2026).to_bytes(2, "big")
+        + bytes([6, 14, 16, 40])
+        + (5250).to_bytes(2, "big")
+    )
+    for name, data in (("MOV001", head), ("MOV002", b"V6nonsense"), ("MOV003", head[:6] + bytes(10))):
+        path = tmp_path / "SD_VIDEO" / "PRG001" / f"{name}.MOD"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(bytes(5000))
+        path.with_suffix(".MOI").write_bytes(data)
+    card = look(tmp_path, LAYOUTS, Watch(), lambda _paths: facts(4, None))
+    assert [clip.start for clip in card.clips] == [datetime(2026, 6, 14, 16, 40, 5, 250_000, UTC), None, None]

@@ -251,3 +251,31 @@ def test_libbluray_reads_the_camcorders_tree(camcorder: Path) -> None:
     assert "chapters:   3" in line
     assert "clips:   4" in line
     assert "error" not in titles.stderr.lower()
+
+
+def test_woven_and_whole_pictures_in_one_clip_are_mixed(tmp_path: Path) -> None:
+    # Whole pictures at the beginning and woven ones after them, as an editor that ignores fields leaves them.
+    parts = [
+        woven(tmp_path / "whole.mp4", interlaced=False, top_first=True, flags=[]),
+        woven(tmp_path / "woven.mp4", interlaced=True, top_first=True, flags=[]),
+    ]
+    (tmp_path / "list.txt").write_text("".join(f"file '{part}'\n" for part in parts))
+    path = tmp_path / "mixed.mp4"
+    words = [
+        "ffmpeg",
+        "-v",
+        "error",
+        "-f",
+        "concat",
+        "-safe",
+        "0",
+        "-i",
+        str(tmp_path / "list.txt"),
+        "-c",
+        "copy",
+        str(path),
+    ]
+    subprocess.run(words, check=True)
+    video = identify([path]).video[0]
+    assert (video.scan, video.field_order) == ("mixed", "top")
+    assert video.evidence is not None

@@ -58,3 +58,17 @@ def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed:
     with pytest.raises(RequestError, match="line 3"):
         outputs.choose_profile("general")
     assert routes(routed) == {"ready": 1, "convert": 2}
+
+
+def test_sound_in_files_of_its_own_is_said_before_the_start(scene: Scene, demo_cards: dict[str, Path]) -> None:
+    scene.offloaded(demo_cards["Shore"])
+    job = scene.runner.last("identify")
+    scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
+    scene.station.profiles_folder.mkdir(parents=True)
+    (scene.station.profiles_folder / "none.toml").write_text(
+        'name = "none"\ntitle = "None"\ncontainers = []\nintra = []\n'
+    )
+    scene.desk.outputs.choose_profile("none")
+    (group,) = scene.desk.outputs.groups()
+    assert group.route == "convert"
+    assert "0001TR: its sound lies in files of its own" in group.warning

@@ -118,7 +118,9 @@ def look(
         say(f"  {count_text(len(card.sisters), 'sister card')}: {', '.join(path.name for path in card.sisters)}")
     for clip in card.clips:
         length = clock_text(clip.duration_s) if clip.duration_s is not None else "length not known"
-        say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), 'file')}")
+        kind = "picture" if clip.kind == "sequence" else "file"
+        lenses = f", {1 + len(clip.lenses)} lenses" if clip.lenses else ""
+        say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), kind)}{lenses}")
     stills = count_text(len(card.stills), "still")
     say(f"  {count_text(len(card.clips), 'clip')}, {stills}, {size_text(card.tree.size_bytes)}")
     say_problems(card.problems)

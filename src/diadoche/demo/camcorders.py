@@ -6,6 +6,7 @@ practice, no source.
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
@@ -118,7 +119,10 @@ def write_sd_video(root: Path, recordings: Sequence[Recording]) -> None:
     folder.mkdir(parents=True)
     for number, recording in enumerate(recordings, start=1):
         write_movie(folder / f"MOV{number:03X}.MOD", [recording], _PROGRAMME)
-        information = f"V6{recording.start:%Y%m%d%H%M%S}".encode("ascii")
+        start = recording.start
+        size = (folder / f"MOV{number:03X}.MOD").stat().st_size
+        date = (start.year, start.month, start.day, start.hour, start.minute, start.second * 1000)
+        information = struct.pack(">2sIHBBBBH", b"V6", size, *date)
         (folder / f"MOV{number:03X}.MOI").write_bytes(information.ljust(128, b"\0"))
         set_time(folder / f"MOV{number:03X}.MOI", recording)
     (root / "SD_VIDEO" / "MGR_INFO.MGR").write_bytes(b"MGR".ljust(64, b"\0"))

@@ -17,7 +17,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "3"
+_VERSION = "4"
 
 
 @dataclass(frozen=True, slots=True)

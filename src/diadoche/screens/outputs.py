@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -255,6 +255,7 @@ class OutputsScreen:
         open_clips = [clip for clip in clips if self._is_open(clip)] if route in self._chosen else []
         made = sum(delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
+        warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
         if any(clip.id in self._asked for clip in clips):
             mark = Mark.UNDER_WAY
@@ -304,6 +305,15 @@ class OutputsScreen:
                 losses = (error.problem.what,)
             warning = warning or " ".join(losses)
         return size, warning
+
+
+def _sound_apart(clips: Sequence[KeptClip]) -> str:
+    """What is said where a camera kept sound in files of its own: outputs hold the picture's file alone."""
+    apart = [clip.clip.name for clip in clips if any(each.role == "sound" for each in clip.clip.companions)]
+    if not apart:
+        return ""
+    names = f"{apart[0]} and {len(apart) - 1} more" if len(apart) > 1 else apart[0]
+    return f"{names}: its sound lies in files of its own and does not come along; it is kept beside the original."
 
 
 def problem_words(error: DiadocheError) -> str:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from pathlib import Path
 
 from diadoche.core.cards.clips import Clip, joined, with_times
 from diadoche.core.cards.joining import follows, join
 from diadoche.core.cards.layout import Layout
+from diadoche.core.cards.moi import recording_moment
 from diadoche.core.cards.recognise import lens_of, recognise, sisters
 from diadoche.core.cards.serials import camera_serial
 from diadoche.core.cards.sorting import sort_files
-from diadoche.core.cards.tree import Tree
+from diadoche.core.cards.tree import Tree, read_small
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.identify.facts import Facts, unreadable
 from diadoche.core.identify.probe import identify
@@ -113,7 +114,7 @@ def look(
         facts = heads_of([tree.root / span for span in _head_spans(clip)])
         heads[clip.spans[0]] = facts
         problems += [problem for problem in facts.problems if not _already(problem, problems)]
-        clips.append(_timed(clip, facts))
+        clips.append(_dated(_timed(clip, facts), tree))
     if layout.joined_by == "playlists":
         clips = _joined_by_times(clips, any("no playlist" in problem.what for problem in problems))
     together = join(clips, heads, layout, found.members)
@@ -142,6 +143,15 @@ def _timed(clip: Clip, facts: Facts) -> Clip:
         rate = facts.video[0].frame_rate if facts.video and facts.video[0].frame_rate_told else None
         return with_times(clip, len(clip.spans) / float(rate) if rate else None, facts.start)
     return with_times(clip, facts.duration_s or None, facts.start)
+
+
+def _dated(clip: Clip, tree: Tree) -> Clip:
+    """The clip with the moment that the camera wrote beside it, where the recording itself tells none."""
+    beside = next((each.path for each in clip.companions if each.path.upper().endswith(".MOI")), "")
+    if clip.start is not None or not beside:
+        return clip
+    file = next(each for each in tree.files if each.path == beside)
+    return replace(clip, start=recording_moment(read_small(tree, file)))
 
 
 def _no_card(tree: Tree) -> Problem:
