@@ -39,13 +39,13 @@ def test_clips_stand_in_order_of_time_and_sort_both_ways(footage: FootageScreen)
     assert names(footage) == in_time
 
 
-@pytest.mark.parametrize("column", [column.name for column in ALL_COLUMNS])
-def test_every_column_can_be_shown_and_sorted_by(footage: FootageScreen, column: str) -> None:
-    footage.choose_column(column, True)
-    place = [each.name for each in footage.columns].index(column)
-    assert all(len(footage.texts(row)) > place for row in range(len(footage.rows)))
-    footage.sort_by(column)
-    assert sorted(names(footage)) == sorted(["00000", "00002", "00003", "DRON0001", "DRON0002", "DRON0003"])
+def test_every_column_can_be_shown_and_sorted_by(footage: FootageScreen) -> None:
+    for column in ALL_COLUMNS:
+        footage.choose_column(column.name, True)
+        place = [each.name for each in footage.columns].index(column.name)
+        assert all(len(footage.texts(row)) > place for row in range(len(footage.rows)))
+        footage.sort_by(column.name)
+        assert sorted(names(footage)) == sorted(["00000", "00002", "00003", "DRON0001", "DRON0002", "DRON0003"])
 
 
 def test_what_the_person_chose_is_there_the_next_time(footage: FootageScreen, scene: Scene) -> None:
