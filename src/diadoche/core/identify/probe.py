@@ -152,7 +152,13 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
-    beginning = _beginning(media, pictures, searched=bare.container in _TRANSPORT)
+    searched = bare.container in _TRANSPORT
+    if depth == "headers" or searched or not pictures:
+        beginning = _beginning(media, pictures, searched=searched)
+    else:
+        # Where times begin below zero, no going back finds all that was read: the beginning is read apart.
+        with opened(paths) as again:
+            beginning = _beginning(again, picture_streams(again), searched=False)
     count = count_packets(media, pictures[0]) if depth == "counted" and pictures else None
     movie = boxes.movie_payload(paths[0]) if bare.container in {"MP4", "MOV"} else None
     heads = boxes.track_heads(movie) if movie is not None else []
