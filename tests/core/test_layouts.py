@@ -227,6 +227,14 @@ def test_an_empty_recording_is_named(tmp_path: Path) -> None:
         ),
         ('name = "mine"\ntitle = "Mine"\ncamera = "C"\nmarks = ["A/"]\n', "the key 'clips' is missing"),
         (
+            'name = "m"\ntitle = "M"\ncamera = "C"\nmarks = ["A/"]\nhead = "("\nclips = []\n',
+            "line 5: 'head': '(' is no pattern",
+        ),
+        (
+            'name = "m"\ntitle = "M"\ncamera = "C"\nmarks = ["A/"]\nclips = []\n[folders]\n"(" = "x"\n',
+            "'(' is no pattern",
+        ),
+        (
             'name = "m"\ntitle = "M"\ncamera = "C"\nmarks = ["A/"]\nclips = []\nnumbered = ["A(?P<part>1)"]\n',
             "line 6: 'numbered': 'A(?P<part>1)' has no group called recording",
         ),

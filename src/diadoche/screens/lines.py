@@ -28,7 +28,6 @@ class Line:
     words: str
     odd: tuple[str, ...]
     make: str
-    day: str
     majority: Majority | None
 
     @property
@@ -198,7 +197,7 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
     make = make_of(clip.facts).words if clip.facts is not None else "being looked at"
     words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
-    return Line(clip, texts, keys, words, odd, make, texts["Day"], majority)
+    return Line(clip, texts, keys, words, odd, make, majority)
 
 
 def majorities(clips: Sequence[KeptClip]) -> dict[str, Majority]:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from diadoche.core.cards.clips import Clip, Companion, joined
 from diadoche.core.cards.layout import Layout, matched
 from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.identify.alike import make_of
 from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.core.timecode import Timecode
@@ -165,12 +166,7 @@ def _timecode_runs_on(before: Facts, after: Facts) -> bool | None:
 
 def _alike(before: Clip, clip: Clip, heads: Heads) -> bool:
     one, other = heads.get(before.spans[0]), heads.get(clip.spans[0])
-    return one is not None and other is not None and _make(one) == _make(other)
-
-
-def _make(facts: Facts) -> tuple[object, ...]:
-    pictures = tuple((each.codec, each.width, each.height, each.frame_rate) for each in facts.video)
-    return facts.container, pictures, tuple((each.codec, each.channels, each.sample_rate) for each in facts.audio)
+    return one is not None and other is not None and make_of(one) == make_of(other)
 
 
 # -- lenses --------------------------------------------------------------------------------------

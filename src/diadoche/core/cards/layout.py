@@ -36,6 +36,10 @@ def _compiles(patterns: tuple[str, ...]) -> tuple[str, ...]:
     return patterns
 
 
+def _compiles_one(pattern: str) -> str:
+    return _compiles((pattern,))[0]
+
+
 Patterns = Annotated[tuple[str, ...], AfterValidator(_compiles)]
 
 
@@ -66,7 +70,7 @@ class _Part(BaseModel):
 class Paired(_Part):
     """Companions that lie elsewhere than beside their clip: a pattern with the group `clip`, and their role."""
 
-    pattern: Annotated[tuple[str, ...], AfterValidator(_compiles), _with_groups("clip")]
+    pattern: Annotated[Patterns, _with_groups("clip")]
     role: str
 
 
@@ -120,9 +124,9 @@ class Layout(_Part):
     name: str
     title: str
     camera: str
-    marks: Annotated[Patterns, _with_groups()]
+    marks: Patterns
     # What the marked file must begin with, as a pattern over its first bytes.
-    head: str = ""
+    head: Annotated[str, AfterValidator(_compiles_one)] = ""
     clips: Patterns
     stills: Patterns = ()
     # Where a file of any ending is a recording if its content says so.
@@ -145,7 +149,7 @@ class Layout(_Part):
     needs: tuple[Need, ...] = ()
     counted: tuple[Counted, ...] = ()
     remarks: tuple[Remark, ...] = ()
-    folders: dict[str, str] = {}
+    folders: dict[Annotated[str, AfterValidator(_compiles_one)], str] = {}
     # The order in which layouts are tried: low ones first.
     order: Annotated[int, Field(ge=0, le=99)] = 50
 

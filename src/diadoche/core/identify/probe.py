@@ -348,8 +348,8 @@ def _placed(facts: Facts, seen: Seen) -> Facts:
     two_lenses = len(facts.video) > 1 and _is_lens(first) and _is_lens(facts.video[1])
     if two_lenses or seen.lens_circles == 2:
         return replace(facts, projection="dual-fisheye")
-    if seen.lens_circles == 1 or (_is_lens(first) and first.width >= 1024):
-        return replace(facts, projection="fisheye") if seen.lens_circles else facts
+    if seen.lens_circles == 1:
+        return replace(facts, projection="fisheye")
     if first.width == 2 * first.height and first.width >= _SPHERE_FROM_PX:
         # The shape of a whole sphere, and nothing that says so: an editor would show it flat.
         return replace(facts, spatial="missing")
