@@ -7,7 +7,16 @@ from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from diadoche.screens.footage import GROUPINGS, SHOWINGS, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
@@ -120,10 +129,22 @@ class FootageView(QWidget):
             label(name="proven"),
             label(name="problem", wrap=True),
         )
+        # Much can be known of a clip: what does not fit is scrolled to, and never cut.
+        inside = QWidget()
+        known = QVBoxLayout(inside)
+        known.setContentsMargins(0, 0, 0, 0)
+        known.setSpacing(3)
         for part in (self._title, self._reasons, self._facts, self._kept, self._problems):
-            column.addWidget(part)
-        column.addLayout(self._combing_row())
-        column.addStretch(1)
+            known.addWidget(part)
+        known.addLayout(self._combing_row())
+        known.addStretch(1)
+        area = QScrollArea()
+        area.setWidget(inside)
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setAccessibleName("What is known of the clip")
+        column.addWidget(area, 1)
         column.addLayout(self._verdict_row())
         column.addLayout(self._words_row())
         return sheet
