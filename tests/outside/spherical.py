@@ -11,9 +11,10 @@ def _box(kind: bytes, body: bytes) -> bytes:
     return struct.pack(">I4s", len(body) + 8, kind) + body
 
 
-def v1_uuid(stereo: str = "") -> bytes:
-    """The V1 metadata of a video track; `stereo` is top-bottom, left-right or nothing."""
+def v1_uuid(stereo: str = "", crop: dict[str, int] | None = None) -> bytes:
+    """The V1 metadata of a video track; `stereo` is top-bottom, left-right or nothing, `crop` the document's elements."""
     mode = f"<GSpherical:StereoMode>{stereo}</GSpherical:StereoMode>" if stereo else ""
+    mode += "".join(f"<GSpherical:{name}>{value}</GSpherical:{name}>" for name, value in (crop or {}).items())
     text = (
         '<?xml version="1.0"?><rdf:SphericalVideo xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" '
         'xmlns:GSpherical="http://ns.google.com/videos/1.0/spherical/"><GSpherical:Spherical>true</GSpherical:Spherical>'
@@ -25,11 +26,13 @@ def v1_uuid(stereo: str = "") -> bytes:
     return _box(b"uuid", _V1_UUID + text.encode())
 
 
-def v2_boxes(projection: bytes = b"equi", stereo: int | None = None) -> bytes:
-    """`st3d` and `sv3d` of V2; stereo 1 is top-bottom, 2 left-right."""
+def v2_boxes(
+    projection: bytes = b"equi", stereo: int | None = None, bounds: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> bytes:
+    """`st3d` and `sv3d` of V2; stereo 1 is top-bottom, 2 left-right; bounds in parts of 2^32: top, bottom, left, right."""
     head = _box(b"svhd", bytes(4) + b"a test\0")
     angles = _box(b"prhd", bytes(4) + struct.pack(">iii", 0, 0, 0))
-    body = bytes(4) + struct.pack(">IIII", 0, 0, 0, 0) if projection == b"equi" else bytes(4) + struct.pack(">II", 0, 0)
+    body = bytes(4) + struct.pack(">IIII", *bounds) if projection == b"equi" else bytes(4) + struct.pack(">II", 0, 0)
     sphere = _box(b"sv3d", head + _box(b"proj", angles + _box(projection, body)))
     return (_box(b"st3d", bytes(4) + bytes([stereo])) if stereo is not None else b"") + sphere
 

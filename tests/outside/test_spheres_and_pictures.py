@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import struct
 import subprocess
+import tempfile
 from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pymediainfo import MediaInfo
 
+from diadoche.core.ebml import sphere_heads
 from diadoche.core.errors import MediaError
 from diadoche.core.footage.still import still_picture
 from diadoche.core.identify.probe import identify
+from diadoche.core.identify.sphere import view_px
 from diadoche.core.identify.tiff import read_tiff
+from diadoche.core.spatial import Bounds, equirectangular_bounds
 from tests.outside.public_tools import ffprobe
 from tests.outside.spherical import v1_uuid, v2_boxes, with_boxes
 from tests.outside.test_every_container import ffmpeg
@@ -54,6 +61,101 @@ def test_spatial_boxes(
         # FFmpeg's words for how two eyes are packed.
         packed = next(each for each in side if each["side_data_type"] == "Stereo 3D")
         assert packed["type"] == {"top-bottom": "top and bottom", "side-by-side": "side by side"}[stereo]
+
+
+_WHOLE, _QUARTER = 1 << 32, 1 << 30
+
+
+@pytest.mark.parametrize("ending", ["mp4", "mkv"])
+@pytest.mark.parametrize(
+    ("stereo", "bounds", "arc", "spatial"),
+    [
+        # Half a sphere an eye: 960 x 960 of 180 degrees each way.
+        (2, (0, 0, _QUARTER, _QUARTER), (180.0, 180.0), "present"),
+        # The same cut of the sphere in one picture of 1920 x 960 is twice as wide as it should be.
+        (None, (0, 0, _QUARTER, _QUARTER), (180.0, 180.0), "wrong"),
+        # A quarter less at top and bottom and as much at the sides stays two to one.
+        (None, (_QUARTER // 2, _QUARTER // 2, _QUARTER // 2, _QUARTER // 2), (270.0, 135.0), "present"),
+    ],
+)
+def test_parts_of_a_sphere(
+    tmp_path: Path, wide: bytes, ending: str, stereo: int | None, bounds: tuple[int, int, int, int],
+    arc: tuple[float, float], spatial: str,
+) -> None:  # fmt: skip
+    path = tmp_path / "part.mp4"
+    path.write_bytes(with_boxes(wide, in_entry=v2_boxes(stereo=stereo, bounds=bounds)))
+    if ending == "mkv":
+        path = path.with_suffix(".mkv")
+        ffmpeg("-i", tmp_path / "part.mp4", "-c", "copy", path)
+    facts = identify([path], "headers")
+    assert (facts.projection, facts.spatial) == ("equirectangular", spatial)
+    assert facts.as_dict()["field_of_view_deg"] == list(arc)
+    side = ffprobe(path)["streams"][0]["side_data_list"]
+    said = next(each for each in side if each["side_data_type"] == "Spherical Mapping")
+    # FFmpeg's word for a part of the sphere; it tells its bounds in pixels of the picture.
+    assert said["projection"] == "tiled equirectangular"
+    left_px = 1920 * bounds[2] * _WHOLE // (_WHOLE - bounds[2] - bounds[3]) // _WHOLE
+    assert abs(said["bound_left"] - left_px) <= 1
+
+
+def test_bounds_that_leave_nothing_are_named(tmp_path: Path, wide: bytes) -> None:
+    assert equirectangular_bounds(struct.pack(">IIIII", 0, 3 * _QUARTER, 3 * _QUARTER, 0, 0)) == Bounds()
+    path = tmp_path / "nonsense.mp4"
+    path.write_bytes(with_boxes(wide, in_entry=v2_boxes(bounds=(3 * _QUARTER, 3 * _QUARTER, 0, 0))))
+    facts = identify([path], "headers")
+    # FFmpeg refuses the whole file for it.
+    assert facts.container == "MP4"
+    assert facts.problems
+
+
+@pytest.mark.parametrize("stereo", [None, 1, 2])
+def test_matroska_says_what_boxes_say(tmp_path: Path, wide: bytes, stereo: int | None) -> None:
+    boxes, matroska = tmp_path / "sphere.mp4", tmp_path / "sphere.mkv"
+    boxes.write_bytes(with_boxes(wide, in_entry=v2_boxes(b"cbmp", stereo=stereo)))
+    ffmpeg("-i", boxes, "-c", "copy", matroska)
+    one, other = (identify([path], "headers") for path in (boxes, matroska))
+    assert (one.projection, one.stereo, one.spatial) == (other.projection, other.stereo, other.spatial)
+    assert other.projection == "cubemap"
+    # MediaInfo's words for Matroska's StereoMode.
+    words = MediaInfo.parse(matroska).video_tracks[0].multiview_layout
+    told = {None: None, 1: "Top-Bottom (left eye first)", 2: "Side by Side (left eye first)"}
+    assert words == told[stereo]
+
+
+def test_a_part_of_the_sphere_by_the_older_document(tmp_path: Path, wide: bytes) -> None:
+    crop = {
+        "FullPanoWidthPixels": 2560, "FullPanoHeightPixels": 1280, "CroppedAreaImageWidthPixels": 1920,
+        "CroppedAreaImageHeightPixels": 960, "CroppedAreaLeftPixels": 320, "CroppedAreaTopPixels": 160,
+    }  # fmt: skip
+    path = tmp_path / "part.mp4"
+    path.write_bytes(with_boxes(wide, in_track=v1_uuid(crop=crop)))
+    facts = identify([path], "headers")
+    assert (facts.spatial, facts.as_dict()["field_of_view_deg"]) == ("present", [270.0, 135.0])
+    assert view_px(facts) == 640
+    # Nonsense is no part.
+    path.write_bytes(with_boxes(wide, in_track=v1_uuid(crop=crop | {"CroppedAreaLeftPixels": 2000})))
+    assert identify([path], "headers").as_dict()["field_of_view_deg"] == [360.0, 180.0]
+
+
+@settings(max_examples=200, deadline=None)
+@given(cut=st.integers(0, 2000), flips=st.lists(st.tuples(st.integers(0, 1999), st.integers(0, 255)), max_size=8))
+def test_damaged_matroska_heads_never_raise(small_matroska: Path, cut: int, flips: list[tuple[int, int]]) -> None:
+    data = bytearray(small_matroska.read_bytes()[:2000])
+    for place, value in flips:
+        if place < len(data):
+            data[place] = value
+    with tempfile.NamedTemporaryFile(suffix=".mkv") as file:
+        file.write(bytes(data[:cut]))
+        file.flush()
+        assert len(sphere_heads(Path(file.name))) <= 2000
+
+
+@pytest.fixture(scope="module")
+def small_matroska(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("small") / "small.mkv"
+    ffmpeg("-f", "lavfi", "-i", "testsrc2=s=64x32:r=25:d=0.2", "-c:v", "libx264", path)
+    assert len(sphere_heads(path)) == 1
+    return path
 
 
 def test_raw_heads_agree_with_ffprobe(demo_cards: dict[str, Path]) -> None:

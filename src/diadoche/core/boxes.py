@@ -9,12 +9,13 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
 
 from diadoche.core.diskfiles import unseen_file
+from diadoche.core.spatial import SphereHead, equirectangular_bounds, from_v1
 
 _CONTAINERS = {"moov", "trak", "mdia", "minf", "stbl", "edts", "udta", "moof", "traf", "sv3d", "proj"}
 _VIDEO_ENTRY_HEAD_BYTES = 78
@@ -88,9 +89,7 @@ class TrackHead:
     entry: str
     name: str
     rotation_deg: int = 0
-    projection: str = "flat"
-    stereo: str = "mono"
-    spatial: bool = False
+    sphere: SphereHead = field(default_factory=SphereHead)
     edits: tuple[Edit, ...] = ()
 
 
@@ -131,14 +130,8 @@ def _track_head(track: bytes, movie_scale: int) -> TrackHead:
     if handler != "vide":
         return head
     entry = body[_VIDEO_ENTRY_HEAD_BYTES:]
-    spherical_v1 = next((data[16:] for data in find(track, "uuid") if data[:16] == _SPHERICAL_V1), None)
-    return replace(
-        head,
-        rotation_deg=_rotation(next(find(track, "tkhd"), b"")),
-        projection=_projection(entry, spherical_v1 is not None),
-        stereo=_stereo(entry, spherical_v1),
-        spatial=spherical_v1 is not None or any(True for _ in find(entry, "sv3d")),
-    )
+    first = next((from_v1(data[16:]) for data in find(track, "uuid") if data[:16] == _SPHERICAL_V1), SphereHead())
+    return replace(head, rotation_deg=_rotation(next(find(track, "tkhd"), b"")), sphere=_sphere(entry, first))
 
 
 def _timescale(head: bytes) -> int:
@@ -182,21 +175,19 @@ def _sign(value: int) -> int:
     return (value > 0) - (value < 0)
 
 
-def _projection(entry: bytes, spherical_v1: bool) -> str:
-    kinds = {kind for payload in find(entry, "sv3d", "proj") for kind, _ in inner_boxes(payload)}
-    if "equi" in kinds or (spherical_v1 and not kinds):
-        return "equirectangular"
-    return "cubemap" if "cbmp" in kinds else "fisheye" if "mshp" in kinds else "flat"
+def _sphere(entry: bytes, first: SphereHead) -> SphereHead:
+    """What the boxes of V2 in a sample entry say; where they say nothing, what those of V1 said."""
+    projections = dict(each for payload in find(entry, "sv3d", "proj") for each in inner_boxes(payload))
+    kind = next((name for box, name in _PROJECTIONS.items() if box in projections), first.projection)
+    eyes = next(find(entry, "st3d"), b"")
+    bounds = equirectangular_bounds(projections["equi"]) if "equi" in projections else first.bounds
+    return SphereHead(
+        kind,
+        _STEREO_MODES.get(eyes[4], "mono") if len(eyes) > 4 else first.stereo,
+        first.told or any(True for _ in find(entry, "sv3d")),
+        bounds if kind == "equirectangular" else None,
+    )
 
 
-def _stereo(entry: bytes, spherical_v1: bytes | None) -> str:
-    modes = {1: "top-bottom", 2: "side-by-side"}
-    payload = next(find(entry, "st3d"), b"")
-    if len(payload) > 4:
-        return modes.get(payload[4], "mono")
-    words = spherical_v1 or b""
-    return next((name for name in modes.values() if f"StereoMode>{_V1_STEREO[name]}<".encode() in words), "mono")
-
-
-# Source: the Spherical Video V1 document, element StereoMode.
-_V1_STEREO = {"top-bottom": "top-bottom", "side-by-side": "left-right"}
+_PROJECTIONS = {"equi": "equirectangular", "cbmp": "cubemap", "mshp": "fisheye"}
+_STEREO_MODES = {1: "top-bottom", 2: "side-by-side"}

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.identify.facts import Facts, VideoFacts
+from diadoche.core.identify.sphere import arc_text
 from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, size_text
 
@@ -63,7 +64,8 @@ def _sphere(facts: Facts) -> str:
     if facts.projection == "flat" and facts.spatial == "none":
         return ""
     marks = {"present": "metadata there", "missing": "metadata missing", "wrong": "metadata wrong", "none": ""}
-    return ", ".join(filter(None, (facts.projection, facts.stereo, marks[facts.spatial])))
+    seen = arc_text(facts.field_of_view_deg) if facts.field_of_view_deg else ""
+    return ", ".join(filter(None, (facts.projection, facts.stereo, seen, marks[facts.spatial])))
 
 
 _LINES: tuple[tuple[str, Callable[[Facts], str]], ...] = (

@@ -9,6 +9,7 @@ from typing import Literal
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import DiadocheError
 from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.sphere import arc_text, view_px
 from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.core.timecode import Timecode
@@ -348,7 +349,11 @@ def _sphere_words(facts: Facts) -> str:
     if facts.spatial == "missing":
         return "It has the shape of a whole sphere, but nothing in it says so: an editor would show it flat."
     tracks = f"{len(facts.video)} tracks, " if len(facts.video) > 1 else ""
-    return f"360: {tracks}{facts.projection}, {facts.stereo}."
+    words = f"360: {tracks}{facts.projection}, {facts.stereo}"
+    if facts.field_of_view_deg is None:
+        return f"{words}; how wide it sees is not written in it."
+    inside = f"; 90° of it are {across} pixels" if (across := view_px(facts)) else ""
+    return f"{words}, {arc_text(facts.field_of_view_deg)}{inside}."
 
 
 def _kept(clip: KeptClip) -> str:

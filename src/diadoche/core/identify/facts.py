@@ -160,6 +160,8 @@ class Facts:
     origin: Origin = "unknown"
     origin_reason: str = ""
     spatial: SpatialMetadata = "none"
+    # Degrees of arc across and down that the picture (of one eye) spans; None where nothing tells it.
+    field_of_view_deg: tuple[Fraction, Fraction] | None = None
 
     def routed(self, route: Route) -> Facts:
         """The same facts with a route."""
@@ -180,6 +182,7 @@ class Facts:
             "projection": self.projection,
             "stereo": self.stereo,
             "spatial_metadata": self.spatial,
+            "field_of_view_deg": [float(each) for each in self.field_of_view_deg] if self.field_of_view_deg else None,
             "camera": self.camera,
             "serial": self.serial,
             "origin": self.origin,

@@ -6,8 +6,8 @@ pictures, `counted` reads every packet of streams that carry no index.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
@@ -17,16 +17,18 @@ import av
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from diadoche.core import boxes
+from diadoche.core.boxes import TrackHead, movie_payload, track_heads
+from diadoche.core.ebml import sphere_heads
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.damage import broken_pictures, damage, missing_index, no_rate
-from diadoche.core.identify.facts import Facts, SpatialMetadata, VideoFacts
+from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.looks import Seen, luma_of
 from diadoche.core.identify.origin import written_by
 from diadoche.core.identify.packs import RecordingPacks, recording_packs
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
 from diadoche.core.identify.scan import Fields, ScanVerdict, fields_of, judge
+from diadoche.core.identify.sphere import placed
 from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
     Count,
@@ -40,11 +42,13 @@ from diadoche.core.identify.tracks import (
 )
 from diadoche.core.media import opened
 from diadoche.core.names import shown
+from diadoche.core.spatial import SphereHead
 
 Depth = Literal["headers", "looked", "counted"]
 
 _TRUSTED_FORMATS = {"flv", "asf", "ogg", "mp3", "aac", "flac", "dv", "mpegvideo", "h264", "hevc", "gxf", "ivf", "nut"}
 _TRANSPORT = {"M2TS", "MPEG-TS"}
+_MATROSKA = {"Matroska", "WebM"}
 _LOOKS_AT = (Fraction(1, 10), Fraction(1, 2), Fraction(9, 10))
 _PICTURES_A_LOOK = 7
 _PACKS_WITHIN = 30
@@ -52,8 +56,6 @@ _TEXT_ENDINGS = {".SRT", ".TXT", ".XML", ".CSV", ".JSON", ".MHL", ".MD", ""}
 _SUBTITLE_BYTES = 65536
 # Where containers keep the moment of recording; MXF has only that of its own last change.
 _DATES = ("com.apple.quicktime.creationdate", "creation_time", "date", "modification_date")
-# Common practice, no source: cameras record whole spheres from 2K on.
-_SPHERE_FROM_PX = 1920
 
 
 def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
@@ -152,28 +154,13 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
-    searched = bare.container in _TRANSPORT
-    if depth == "headers" or searched or not pictures:
-        beginning = _beginning(media, pictures, searched=searched)
-    else:
-        # Where times begin below zero, no going back finds all that was read: the beginning is read apart.
-        with opened(paths) as again:
-            beginning = _beginning(again, picture_streams(again), searched=False)
+    beginning = _beginning_apart(bare.container, paths, media, untouched=depth == "headers")
     count = count_packets(media, pictures[0]) if depth == "counted" and pictures else None
-    movie = boxes.movie_payload(paths[0]) if bare.container in {"MP4", "MOV"} else None
-    heads = boxes.track_heads(movie) if movie is not None else []
-    seen_heads = [head for head in heads if head.handler == "vide"]
-    by_stream = dict(zip((stream.index for stream in media.streams.video), seen_heads, strict=False))
+    heads = _heads(bare.container, paths[0], media)
     video = tuple(
-        video_facts(stream, by_stream.get(stream.index), beginning.packs, count if place == 0 else None)
+        video_facts(stream, heads.by_stream.get(stream.index), beginning.packs, count if place == 0 else None)
         for place, stream in enumerate(pictures)
     )
-    written = written_by(
-        [media.metadata, *(stream.metadata for stream in (*pictures, *media.streams.data))],
-        beginning.data,
-        camera_packs=beginning.packs is not None,
-    )
-    head = by_stream.get(pictures[0].index) if pictures else None
     facts = replace(
         bare,
         duration_s=0.0 if still else _duration(media, video, count),
@@ -181,22 +168,49 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         start=_start(media, beginning.packs),
         video=video,
         audio=tuple(audio_facts(stream) for stream in media.streams.audio),
-        data=_data_tracks(paths, media, heads),
-        projection=head.projection if head else "flat",
-        stereo=head.stereo if head else "mono",
+        data=_data_tracks(paths, media, heads.tracks),
         problems=damage(paths, bare.container, media),
-        camera=written.camera,
-        origin=written.origin,
-        origin_reason=written.reason,
-        serial=written.serial,
-        spatial="present" if head and head.spatial else "none",
     )
+    facts = _with_writer(facts, media, beginning)
     if video and not still and (problem := no_rate(paths[0], video[0])) is not None:
         facts = replace(facts, problems=(*facts.problems, problem))
     seen = Seen()
     if depth != "headers" and video and video[0].decodable:
         facts = _looked_at(facts, paths, media, seen)
-    return _placed(facts, seen)
+    return placed(facts, heads.sphere(pictures), seen.lens_circles)
+
+
+@dataclass(frozen=True, slots=True)
+class _Heads:
+    """What was read by hand: all tracks of ISO base media, and the picture tracks by the number of their stream."""
+
+    tracks: Sequence[TrackHead] = ()
+    by_stream: Mapping[int, TrackHead] = field(default_factory=dict)
+    spheres: Mapping[int, SphereHead] = field(default_factory=dict)
+
+    def sphere(self, pictures: Sequence[VideoStream]) -> SphereHead:
+        return self.spheres.get(pictures[0].index, SphereHead()) if pictures else SphereHead()
+
+
+def _heads(container: str, path: Path, media: InputContainer) -> _Heads:
+    numbers = [stream.index for stream in media.streams.video]
+    if container in _MATROSKA:
+        return _Heads(spheres=dict(zip(numbers, sphere_heads(path), strict=False)))
+    movie = movie_payload(path) if container in {"MP4", "MOV"} else None
+    if movie is None:
+        return _Heads()
+    tracks = track_heads(movie)
+    by_stream = dict(zip(numbers, (head for head in tracks if head.handler == "vide"), strict=False))
+    return _Heads(tracks, by_stream, {number: head.sphere for number, head in by_stream.items()})
+
+
+def _with_writer(facts: Facts, media: InputContainer, beginning: _Beginning) -> Facts:
+    """The facts with what is written about the camera, or the program that converted it."""
+    carriers = [media.metadata, *(stream.metadata for stream in (*picture_streams(media), *media.streams.data))]
+    written = written_by(carriers, beginning.data, camera_packs=beginning.packs is not None)
+    return replace(
+        facts, camera=written.camera, origin=written.origin, origin_reason=written.reason, serial=written.serial
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,6 +219,18 @@ class _Beginning:
 
     data: bytes = b""
     packs: RecordingPacks | None = None
+
+
+def _beginning_apart(container: str, paths: Sequence[Path], media: InputContainer, *, untouched: bool) -> _Beginning:
+    """The beginning, in an opening of its own where more than headers is read afterwards.
+
+    Where times begin below zero, no going back finds all that was read.
+    """
+    pictures, searched = picture_streams(media), container in _TRANSPORT
+    if untouched or searched or not pictures:
+        return _beginning(media, pictures, searched=searched)
+    with opened(paths) as again:
+        return _beginning(again, picture_streams(again), searched=False)
 
 
 def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, searched: bool) -> _Beginning:
@@ -227,7 +253,7 @@ def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, search
     return _Beginning(data, packs)
 
 
-def _data_tracks(paths: Sequence[Path], media: InputContainer, heads: Sequence[boxes.TrackHead]) -> tuple[str, ...]:
+def _data_tracks(paths: Sequence[Path], media: InputContainer, heads: Sequence[TrackHead]) -> tuple[str, ...]:
     """What the tracks beside picture and sound are; subtitles that tell places are telemetry."""
     if heads:
         names = [track_name(head) for head in heads if head.handler not in {"vide", "soun", "hint", "alis"}]
@@ -327,51 +353,3 @@ def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:
     elif verdict.scan == "progressive":
         order = None
     return replace(video, scan=verdict.scan, field_order=order, evidence=verdict.evidence)
-
-
-# -- spheres ---------------------------------------------------------------------------------------
-
-
-def _placed(facts: Facts, seen: Seen) -> Facts:
-    """The facts with the projection, from tracks and pictures where no metadata says it; wrong metadata is named."""
-    if not facts.video:
-        return facts
-    first = facts.video[0]
-    if facts.projection != "flat":
-        spatial, words = _spatial_verdict(facts, first)
-        if not words:
-            return replace(facts, spatial=spatial)
-        problem = Problem(
-            words, facts.path, "The pictures are not affected.", "Correct it when the sphere is written out."
-        )
-        return replace(facts, spatial=spatial, problems=(*facts.problems, problem))
-    two_lenses = len(facts.video) > 1 and _is_lens(first) and _is_lens(facts.video[1])
-    if two_lenses or seen.lens_circles == 2:
-        return replace(facts, projection="dual-fisheye")
-    if seen.lens_circles == 1:
-        return replace(facts, projection="fisheye")
-    if first.width == 2 * first.height and first.width >= _SPHERE_FROM_PX:
-        # The shape of a whole sphere, and nothing that says so: an editor would show it flat.
-        return replace(facts, spatial="missing")
-    return facts
-
-
-def _is_lens(video: VideoFacts) -> bool:
-    return video.width == video.height
-
-
-def _spatial_verdict(facts: Facts, video: VideoFacts) -> tuple[SpatialMetadata, str]:
-    """Whether the shape of the pictures is one that the metadata can be right about."""
-    if facts.projection != "equirectangular":
-        return "present", ""
-    width, height = video.width, video.height
-    if facts.stereo == "top-bottom":
-        height //= 2
-    elif facts.stereo == "side-by-side":
-        width //= 2
-    if width == 2 * height:
-        return "present", ""
-    return (
-        "wrong",
-        f"It says that it is a whole sphere ({facts.stereo}), but {video.width}×{video.height} is not two to one.",
-    )

@@ -1,0 +1,105 @@
+"""Matroska's elements, read by hand: what the media library does not tell of a track.
+
+Sources: [RFC8794] EBML, 4 (variable-size integers) and 6.2 (unknown sizes); [RFC9559] Matroska, 5.1.4 (tracks).
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from diadoche.core.diskfiles import unseen_file
+from diadoche.core.spatial import SphereHead, equirectangular_bounds
+
+_SEGMENT, _TRACKS = 0x18538067, 0x1654AE6B
+_TRACK_ENTRY, _TRACK_TYPE, _VIDEO = 0xAE, 0x83, 0xE0
+_STEREO_MODE, _PROJECTION, _PROJECTION_TYPE, _PROJECTION_PRIVATE = 0x53B8, 0x7670, 0x7671, 0x7672
+_PICTURE_TRACK = 1
+# [RFC9559, 5.1.4.1.28.3]: which eye comes first does not change how they are packed.
+_STEREO = {1: "side-by-side", 2: "top-bottom", 3: "top-bottom", 11: "side-by-side"}
+_PROJECTIONS = {1: "equirectangular", 2: "cubemap", 3: "fisheye"}
+_LARGEST_READ_BYTES = 16 * 1024 * 1024
+_MOST_STEPS = 100_000
+
+
+@dataclass(frozen=True, slots=True)
+class _Element:
+    id: int
+    start: int
+    size_bytes: int | None
+
+
+def sphere_heads(path: Path) -> list[SphereHead]:
+    """What each picture track of a Matroska file says of a sphere, in order; nothing where no tracks are found."""
+    with unseen_file(path) as file:
+        data = _tracks(file)
+    return [_sphere_head(entry) for entry in _all(data, _TRACK_ENTRY) if _number(entry, _TRACK_TYPE) == _PICTURE_TRACK]
+
+
+def _tracks(file: BinaryIO) -> bytes:
+    """The body of the first `Tracks` element; empty where there is none that can be reached."""
+    end = os.fstat(file.fileno()).st_size
+    place = 0
+    for _ in range(_MOST_STEPS):
+        file.seek(place)
+        element = _head(file.read(12), place)
+        if element is None:
+            return b""
+        if element.id == _SEGMENT:
+            # Its children follow at once; how long it is may not be known while it is recorded.
+            place = element.start
+            continue
+        if element.size_bytes is None or element.start + element.size_bytes > end:
+            return b""
+        if element.id == _TRACKS:
+            file.seek(element.start)
+            return file.read(min(element.size_bytes, _LARGEST_READ_BYTES))
+        place = element.start + element.size_bytes
+    return b""
+
+
+def _head(data: bytes, place: int) -> _Element | None:
+    """The identifier and the size at the beginning of `data`, which lies at `place` in the file."""
+    id_bytes = _length(data[:1])
+    size_bytes = _length(data[id_bytes : id_bytes + 1])
+    if not 1 <= id_bytes <= 4 or not size_bytes or len(data) < id_bytes + size_bytes:
+        return None
+    field = int.from_bytes(data[id_bytes : id_bytes + size_bytes], "big")
+    size = field & ((1 << 7 * size_bytes) - 1)
+    # All ones: not known.
+    unknown = size == (1 << 7 * size_bytes) - 1
+    return _Element(int.from_bytes(data[:id_bytes], "big"), place + id_bytes + size_bytes, None if unknown else size)
+
+
+def _length(first: bytes) -> int:
+    """How many bytes a variable-size integer takes, by its first; 0 where that is none."""
+    return 9 - first[0].bit_length() if first and first[0] else 0
+
+
+def _children(data: bytes) -> Iterator[tuple[int, bytes]]:
+    place = 0
+    while (element := _head(data[place : place + 12], place)) is not None and element.size_bytes is not None:
+        yield element.id, data[element.start : element.start + element.size_bytes]
+        place = element.start + element.size_bytes
+
+
+def _all(data: bytes, wanted: int) -> Iterator[bytes]:
+    return (body for each, body in _children(data) if each == wanted)
+
+
+def _number(data: bytes, wanted: int) -> int:
+    return int.from_bytes(next(_all(data, wanted), b"")[:8], "big")
+
+
+def _sphere_head(entry: bytes) -> SphereHead:
+    video = next(_all(entry, _VIDEO), b"")
+    stereo = _STEREO.get(_number(video, _STEREO_MODE), "mono")
+    projection = next(_all(video, _PROJECTION), None)
+    kind = _PROJECTIONS.get(_number(projection or b"", _PROJECTION_TYPE), "flat")
+    if projection is None or kind == "flat":
+        return SphereHead(stereo=stereo)
+    private = next(_all(projection, _PROJECTION_PRIVATE), b"")
+    return SphereHead(kind, stereo, True, equirectangular_bounds(private) if kind == "equirectangular" else None)
