@@ -34,6 +34,47 @@ def test_a_clock_that_must_be_wrong(drone: Path, start: datetime, words: str) ->
     assert bool(words) == bool(remark)
 
 
+def test_a_clock_that_went_back_between_two_recordings(drone: Path) -> None:
+    card = look(drone, load_layouts(None), Watch())
+    first, second, third = card.clips
+    assert first.start is not None
+    assert second.start is not None
+    back = replace(card, clips=(first, replace(second, start=first.start - timedelta(days=365)), third))
+    remark = clock_remark(back, NOW)
+    assert remark.startswith("Its clock went back: DRON0002, counted after DRON0001")
+    assert "14 June 2025" in remark
+    # Within an hour it may be summer time; a counter that starts again is no clock.
+    summer = replace(card, clips=(first, replace(second, start=first.start - timedelta(minutes=50)), third))
+    assert clock_remark(summer, NOW) == ""
+    again = replace(second, name="DRON9998", start=first.start - timedelta(days=3))
+    assert clock_remark(replace(card, clips=(first, again)), NOW) == ""
+
+
+def day(number: int, hour: int = 9, month: int = 6, year: int = 2026) -> datetime:
+    return datetime(year, month, number, hour, tzinfo=UTC)
+
+
+@pytest.mark.parametrize(
+    ("others", "words"),
+    [
+        ([], ""),
+        # One other card is no majority.
+        ([(day(14, year=2024), day(14, 18, year=2024))], ""),
+        ([(day(14, year=2024), day(14, 18, year=2024))] * 2, "the 2 other cards of this shoot 14 June 2024"),
+        ([(day(14), day(14, 18)), (day(13), day(13, 18))], ""),
+        ([(day(11), day(11, 18)), (day(12), day(12, 18))], ""),
+        ([(day(10), day(10, 18)), (day(11), day(11, 18))], "it says 14 June 2026"),
+        ([(day(18), day(18)), (day(19), day(19, 18))], "18 June 2026 to 19 June 2026"),
+        # A shoot over months: a week more is no wonder.
+        ([(day(1, month=3), day(1, month=3)), (day(1), day(1))], ""),
+    ],
+)
+def test_a_clock_at_odds_with_the_rest(drone: Path, others: list[tuple[datetime, datetime]], words: str) -> None:
+    remark = clock_remark(look(drone, load_layouts(None), Watch()), NOW, others)
+    assert words in remark
+    assert bool(words) == bool(remark)
+
+
 def test_a_card_that_tells_no_time_is_not_blamed(drone: Path) -> None:
     card = look(drone, load_layouts(None), Watch())
     assert clock_remark(replace(card, clips=()), NOW) == ""

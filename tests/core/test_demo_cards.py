@@ -90,6 +90,13 @@ def test_every_clip_of_the_demo_can_be_tried(demo_cards: dict[str, Path], name: 
         assert bool(trial.thumbnail) is (name != "Lamp raw reel")
 
 
+def test_tapes_tell_when_they_were_recorded(demo_cards: dict[str, Path]) -> None:
+    card = look(demo_cards["Archive tapes"], LAYOUTS, Watch())
+    assert [f"{clip.start:%H:%M:%S}" for clip in card.clips if clip.start] == ["16:52:00", "16:55:00"]
+    found = [identify([card.root / clip.spans[0]], "headers").video[0].timecode for clip in card.clips]
+    assert found == ["00:12:40:00", "00:12:42:00"]
+
+
 def test_two_bodies_that_count_alike_are_told_apart_by_their_serial_numbers(demo_cards: dict[str, Path]) -> None:
     bow, stern = (look(demo_cards[f"Supply boat {each}"], LAYOUTS, Watch()) for each in ("bow", "stern"))
     assert [clip.spans for clip in bow.clips] == [clip.spans for clip in stern.clips]

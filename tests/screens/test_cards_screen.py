@@ -12,6 +12,7 @@ import pytest
 from diadoche.core.errors import Problem
 from diadoche.core.watch import Watch
 from diadoche.screens.attendant import Attendant
+from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import done_words, format_words
 from diadoche.services.card_in import Stage
@@ -232,3 +233,20 @@ def test_what_happened_can_be_read_in_order(scene: Scene, drone: Path, kind: str
     ledger.read_all()
     assert ledger.unread() == 0
     assert ledger.summary() == "1 waybill"
+
+
+def test_a_clock_at_odds_with_the_shoot_is_pointed_out_before_the_start(
+    scene: Scene, drone: Path, camcorder: Path
+) -> None:
+    scene.offloaded(drone, "r1")
+    scene.listed(camcorder, "r2")
+    action = Path(drone).parent / "Supply boat bow"
+    scene.station.put_in(Medium("r3", action, "Boat", "Reader 3"))
+    found = perform_look(LookRequest(action), Watch())
+    early = tuple(replace(clip, start=clip.start.replace(year=2019)) for clip in found.clips if clip.start is not None)
+    scene.tell(scene.runner.last("look"), State.DONE, replace(found, clips=early))
+    # The drone's times are the ledger's, its card that is still in is no second witness.
+    words = "Its clock may be wrong: it says 14 June 2019, the 2 other cards of this shoot 14 June 2026."
+    assert [row.remark == words for row in scene.desk.cards.rows()] == [False, False, True]
+    assert any(words in each for each in GlanceScreen(scene.station, scene.ledger).glance().advice)
+    assert scene.station.clock_remark("r1") == scene.station.clock_remark("r2") == ""

@@ -152,3 +152,31 @@ def test_facts_that_come_before_the_end_are_shown_at_once(scene: Scene, drone: P
     scene.desk.clip_identified(first)
     assert "convert" in footage.texts(0)
     assert "being looked at" in footage.texts(1)
+
+
+def test_how_makes_play_is_measured_once_and_told(footage: FootageScreen, scene: Scene) -> None:
+    # The camcorder's one make when that was looked at, then the drone's two.
+    jobs = [job for job in scene.runner.added if job.kind == "pace"]
+    assert [len(job.request.subjects) for job in jobs] == [1, 2]
+    measured = scene.carried_out("pace")
+    drones = names(footage).index("DRON0001")
+    footage.select([drones])
+    said = footage.detail()
+    assert said is not None
+    assert any("real time here" in each for each in said.facts)
+    assert len(measured) == 2
+    identified = scene.runner.last("identify")
+    scene.tell(identified, State.DONE, perform_identify(identified.request, Watch()))
+    assert len([job for job in scene.runner.added if job.kind == "pace"]) == len(jobs)
+
+
+def test_nothing_is_measured_while_a_card_is_copied(scene: Scene, camcorder: Path, drone: Path) -> None:
+    scene.offloaded(camcorder, "r1")
+    scene.listed(drone, "r2")
+    scene.desk.cards.offload("r2")
+    scene.tell(scene.runner.last("offload"), State.RUNNING)
+    identified = scene.runner.last("identify")
+    scene.tell(identified, State.DONE, perform_identify(identified.request, Watch()))
+    assert not any(job.kind == "pace" for job in scene.runner.added)
+    scene.carried_out()
+    assert any(job.kind == "pace" for job in scene.runner.added)

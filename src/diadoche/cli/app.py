@@ -16,6 +16,7 @@ from diadoche.cli import copies
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.cards.card import LookChoice
+from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
@@ -31,6 +32,7 @@ from diadoche.services.ledger.waybills import kept_clips, last_disks, record_fac
 from diadoche.services.looking import LookRequest, familiar, perform_look
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.offloading import record as record_offload
+from diadoche.services.pacing import MeasuredPace, PaceRequest, PaceSubject, pace_words, perform_pace
 from diadoche.services.shoots import open_shoot, proposed_name
 from diadoche.services.verifying import VerifyRequest, perform_verify, record_verdict
 
@@ -92,6 +94,7 @@ def look(
         card = perform_look(LookRequest(path, places().own_layouts, choice, places().facts_memory), watch)
         with opened_ledger() as ledger:
             before = familiar(ledger, card)
+    clock = clock_remark(card, datetime.now(UTC))
     if json:
         print_json(
             {
@@ -108,6 +111,7 @@ def look(
                 "files": len(card.tree.files),
                 "bytes": card.tree.size_bytes,
                 "proven_before": {"clips": before.clips, "files": before.files},
+                "clock": clock,
             }
         )
     say(f"{card.title or 'No card'}: {card.root}" + (f" (known by {card.evidence})" if card.evidence else ""))
@@ -123,6 +127,8 @@ def look(
         say(f"  {clip.name}  {length}  {clip.start or ''}  {count_text(len(clip.spans), kind)}{lenses}")
     stills = count_text(len(card.stills), "still")
     say(f"  {count_text(len(card.clips), 'clip')}, {stills}, {size_text(card.tree.size_bytes)}")
+    if clock:
+        say(f"  {clock}")
     say_problems(card.problems)
     ended(bool(card.problems))
 
@@ -131,6 +137,7 @@ def look(
 def identify(
     paths: Annotated[list[Path], typer.Argument(help="Files.")],
     profile: Annotated[str, typer.Option(help="What the editing program takes well.")] = "general",
+    pace: Annotated[bool, typer.Option("--pace", help="Measure too whether it plays in real time here.")] = False,
     json: Json = False,
 ) -> None:
     """Tell what each file is, and what must be done before it can be cut."""
@@ -140,14 +147,31 @@ def identify(
             clips, profile, own_profiles=places().own_profiles, facts_memory=places().facts_memory
         )
         found = [each.facts for each in perform_identify(request, watch)]
+        subjects = tuple(PaceSubject(facts.path, (Path(facts.path),), facts) for facts in found if pace)
+        paces = {each.key: each for each in perform_pace(PaceRequest(subjects), watch)}
     if json:
-        print_json([facts.as_dict() for facts in found])
+        print_json([facts.as_dict() | _pace_dict(paces.get(facts.path)) for facts in found])
     for facts in found:
         video = facts.video[0] if facts.video else None
         shape = f"{spoken_codec(video.codec)} {video.width}×{video.height} {video.scan}, " if video else ""
         say(f"{shown(facts.path)}: {facts.container}, {shape}{facts.route.name}. {' '.join(facts.route.reasons)}")
+        if facts.path in paces:
+            say(f"  It {pace_words(paces[facts.path])}.")
         say_problems(facts.problems)
     ended(any(facts.problems for facts in found))
+
+
+def _pace_dict(measured: MeasuredPace | None) -> dict[str, object]:
+    if measured is None:
+        return {}
+    pace = measured.pace
+    return {
+        "pace": {
+            "pictures_a_second": round(pace.pictures_a_second, 2),
+            "times_rate": round(pace.times_rate, 3),
+            "disturbed": measured.disturbed,
+        }
+    }
 
 
 @app.command()

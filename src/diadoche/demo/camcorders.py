@@ -15,6 +15,7 @@ from pathlib import Path
 from diadoche.demo.movies import H264, MAKER, Make, SmallCopy, set_time, write_movie, write_sound
 from diadoche.demo.recording import Recording
 from diadoche.demo.stills import write_still
+from diadoche.demo.tape import stamped
 
 _FIELDS = {"flags": "+ildct+ilme+bitexact", "g": "12", "bf": "2"}
 _MXF = Make(
@@ -31,7 +32,7 @@ _PROGRAMME = Make(
     pixel_aspect=Fraction(64, 45),
     bit_rate=8_000_000,
 )
-_DV = Make("avi", "dvvideo", "pcm_s16le", "yuv420p", audio_samples=1920, audio_format="s16")
+_DV = Make("avi", "dvvideo", "pcm_s16le", "yuv420p", audio_samples=1920, audio_format="s16", stamp=stamped)
 _QUICKTIME = Make(
     "mov",
     "mpeg2video",

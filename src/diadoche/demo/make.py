@@ -17,7 +17,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "4"
+_VERSION = "5"
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,11 +142,12 @@ def _quay_recordings(*, bottom_first: bool) -> list[Recording]:
     quay = Camera(40, -90, 4, -22, 8, 50, 720, 576)
     begin = _day(16, 40 + 12 * bottom_first)
     first = 24000 + 400 * bottom_first
+    # A tape counts on from recording to recording; programme streams carry no timecode.
+    labels = ("00:12:40:00", "00:12:42:00") if bottom_first else ("", "")
+    later = begin + timedelta(minutes=3)
     return [
-        Recording(quay, Fraction(25), 50, True, begin, "", first, Fraction(0), bottom_first),
-        Recording(
-            quay, Fraction(25), 40, True, begin + timedelta(minutes=3), "", first + 150, Fraction(5), bottom_first
-        ),
+        Recording(quay, Fraction(25), 50, True, begin, labels[0], first, Fraction(0), bottom_first),
+        Recording(quay, Fraction(25), 40, True, later, labels[1], first + 150, Fraction(5), bottom_first),
     ]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
@@ -40,6 +40,8 @@ class Make:
     audio_format: str = "fltp"
     pixel_aspect: Fraction = Fraction(1)
     bit_rate: int = 0
+    # What the camera writes into a coded picture, given that and its number.
+    stamp: Callable[[bytes, int, Recording], bytes] | None = None
 
 
 H264 = Make(
@@ -91,7 +93,8 @@ def write_movie(
         pictures = [_masked(picture_frames(each)) if masked else picture_frames(each) for each in recordings]
         for number, frames in enumerate(zip(*pictures, strict=True)):
             for stream, frame in zip(tracks, frames, strict=True):
-                _mux(target, stream, stream.encode(_as(frame, make.pixels)))
+                packets = stream.encode(_as(frame, make.pixels))
+                _mux(target, stream, packets if make.stamp is None else _stamped(packets, first, make.stamp))
             if shrunk is not None:
                 shrunk.add(frames[0])
             if sound is not None:
@@ -182,10 +185,26 @@ def _without_note(packet: av.Packet[Any]) -> av.Packet[Any]:
     end = data.find(b"\x00\x00\x01", note)
     begin -= begin > 0 and data[begin - 1] == 0
     end -= data[end - 1] == 0
-    cleaned = av.Packet(data[:begin] + data[end:])
-    cleaned.pts, cleaned.dts, cleaned.time_base = packet.pts, packet.dts, packet.time_base
-    cleaned.stream, cleaned.is_keyframe, cleaned.duration = packet.stream, packet.is_keyframe, packet.duration
-    return cleaned
+    return _changed(packet, data[:begin] + data[end:])
+
+
+def _stamped(
+    packets: Sequence[av.Packet[Any]], recording: Recording, stamp: Callable[[bytes, int, Recording], bytes]
+) -> list[av.Packet[Any]]:
+    changed = []
+    for packet in packets:
+        assert packet.pts is not None
+        number = round(packet.pts * packet.time_base * recording.rate)
+        changed.append(_changed(packet, stamp(bytes(packet), number, recording)))
+    return changed
+
+
+def _changed(packet: av.Packet[Any], data: bytes) -> av.Packet[Any]:
+    """A packet that stands in another's place with other bytes."""
+    changed = av.Packet(data)
+    changed.pts, changed.dts, changed.time_base = packet.pts, packet.dts, packet.time_base
+    changed.stream, changed.is_keyframe, changed.duration = packet.stream, packet.is_keyframe, packet.duration
+    return changed
 
 
 def _masked(frames: Iterator[av.VideoFrame]) -> Iterator[av.VideoFrame]:

@@ -6,10 +6,8 @@ import shutil
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 
-from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
@@ -318,7 +316,8 @@ class CardsScreen:
         found, key = card.card, card.medium.key
         busy = card.stage in {Stage.WAITING, Stage.CROSSING, Stage.COMPARING} and not card.pulled
         paused = self._station.is_paused(key)
-        remark, advice = _remark(card), f"{card.problem.safe} {card.problem.do}" if card.problem is not None else ""
+        remark = _remark(card, self._station.clock_remark(key))
+        advice = f"{card.problem.safe} {card.problem.do}" if card.problem is not None else ""
         still_s = self._station.still_for_s(key)
         if still_s > _STILL_S:
             remark = f"Nothing has come from {card.medium.reader} for {round(still_s)} s."
@@ -413,12 +412,12 @@ def _layout_words(card: CardIn) -> str:
     return f"{card.card.title}{lens} · {'complete' if card.card.complete else 'not complete'}"
 
 
-def _remark(card: CardIn) -> str:
+def _remark(card: CardIn, clock: str) -> str:
     if card.problem is not None:
         return card.problem.what
     if card.card is None:
         return ""
-    return card.card.problems[0].what if card.card.problems else clock_remark(card.card, datetime.now(UTC))
+    return card.card.problems[0].what if card.card.problems else clock
 
 
 def _contents(card: CardIn) -> str:

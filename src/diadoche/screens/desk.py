@@ -28,6 +28,8 @@ class Desk:
         self.station = station
         self.shelf = Shelf(station, ledger, apart)
         self._shoot = station.shoot.id
+        self._runner = runner
+        self._unmeasured = False
         # Does something a little later; the window puts its own events between, so that no single one is long.
         self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._pending: list[Callable[[], None]] = []
@@ -37,6 +39,7 @@ class Desk:
         self.work = WorkScreen(runner)
         self.ledger = LedgerScreen(station)
         station.listeners.append(self._cards_changed)
+        self.shelf.listeners.append(self._measure_paces)
         self.shelf.refresh()
 
     def watch_line(self) -> WatchLine:
@@ -47,6 +50,9 @@ class Desk:
         """A job changed; the screens it concerns read what is new."""
         self.station.job_changed(job)
         self.ledger.job_changed(job)
+        self.shelf.job_changed(job)
+        # What is new is measured as soon as the shelf has it.
+        self._unmeasured |= job.state is State.DONE and job.kind in {"identify", "make"}
         if job.state is State.DONE and job.kind in {"offload", "identify"}:
             self.cards.refresh()
             self._soon(self.ledger.refresh, self.shelf.refresh)
@@ -57,6 +63,13 @@ class Desk:
             self.shelf.refresh()
         self.work.on_change()
         self.cards.on_change()
+
+    def _measure_paces(self) -> None:
+        """How footage plays is measured when no card is copied: both would be the slower for it."""
+        copying = any(job.kind == "offload" and not job.state.ended for job in self._runner.jobs())
+        if self._unmeasured and not copying:
+            self._unmeasured = False
+            self.shelf.measure_paces()
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Something is known of a clip, before its job has ended."""

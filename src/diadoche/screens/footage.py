@@ -20,6 +20,7 @@ from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.services.ledger.remembered import recall, remember
 from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.pacing import gain_words, pace_words
 
 Grouping = Literal["", "Card", "Day", "Make", "Route", "Keep"]
 GROUPINGS: tuple[tuple[Grouping, str], ...] = (
@@ -235,11 +236,20 @@ class FootageScreen:
         return Detail(
             f"{facts.route.name.capitalize()}: {clip.card}, {clip.clip.name}",
             " ".join(facts.route.reasons),
-            (*_facts_lines(facts), *self._odd_words(line)),
+            (*_facts_lines(facts), *self._pace_words(line), *self._odd_words(line)),
             _kept(clip),
             tuple(problem.sentence() for problem in facts.problems),
             *said,
         )
+
+    def _pace_words(self, line: Line) -> tuple[str, ...]:
+        """How it plays on this machine, and how what was made of it does."""
+        original = self._shelf.paces.of_clip(line.make)
+        if original is None:
+            return ()
+        made = next((each.recipe for each in reversed(line.clip.outputs) if each.output), "")
+        gain = gain_words(None, self._shelf.paces.of_output(line.make, made)) if made else ""
+        return (f"It {pace_words(original)}." + (f" Its output {gain}." if gain else ""),)
 
     @staticmethod
     def _odd_words(line: Line) -> tuple[str, ...]:

@@ -124,6 +124,8 @@ class GlanceScreen:
             except DiadocheError as error:
                 problems.append(error.problem)
         advice = [each.what for plan in plans.values() for each in plan.advice]
+        clocks = {key: self._station.clock_remark(key) for key in keys}
+        advice += [f"{self._station.cards[key].name}: {words}" for key, words in clocks.items() if words]
         size = sum(plan.size_bytes for plan in plans.values())
         places = _places(list(plans.values()))
         usable = any(plan.usable for plan in plans.values())

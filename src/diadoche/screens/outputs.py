@@ -7,16 +7,19 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from diadoche.core.convert.outputs import Output
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
 from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.lines import Line
 from diadoche.screens.marks import Mark
 from diadoche.screens.shelf import Shelf
 from diadoche.services.converting import MakeRequest, outputs_folder
 from diadoche.services.handing_off import delivered, hand_off_shoot
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import KeptClip, record_many_facts
+from diadoche.services.pacing import gain_words
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station import Station
 
@@ -208,24 +211,23 @@ class OutputsScreen:
 
     def made(self) -> list[MadeRow]:
         """Outputs, the newest first."""
-        rows = []
-        for clip in self._clips:
-            for output in clip.outputs:
-                if output.output:
-                    frames = count_text(output.frames_out, "picture")
-                    proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
-                    rows.append(
-                        MadeRow(
-                            Path(output.output).name,
-                            output.output,
-                            f"{frames}, {size_text(output.bytes)}, {proof}",
-                            Mark.DONE,
-                        )
-                    )
-                else:
-                    what = output.problems[0].sentence() if output.problems else "It was not delivered."
-                    rows.append(MadeRow(f"{clip.card} {clip.clip.name}", "", what, Mark.PROBLEM))
+        rows = [
+            self._made(line, output)
+            for line in self._shelf.lines
+            for output in line.clip.outputs
+            if line.clip.facts is not None
+        ]
         return rows[::-1]
+
+    def _made(self, line: Line, output: Output) -> MadeRow:
+        if not output.output:
+            what = output.problems[0].sentence() if output.problems else "It was not delivered."
+            return MadeRow(f"{line.clip.card} {line.clip.clip.name}", "", what, Mark.PROBLEM)
+        proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
+        paces = self._shelf.paces
+        gain = gain_words(paces.of_clip(line.make), paces.of_output(line.make, output.recipe))
+        said = (count_text(output.frames_out, "picture"), size_text(output.bytes), proof, gain)
+        return MadeRow(Path(output.output).name, output.output, ", ".join(filter(None, said)), Mark.DONE)
 
     def hand_off(self, target: Path) -> str:
         """Writes the hand-off, and says what it holds."""

@@ -11,6 +11,8 @@ from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.ledger.waybills import kept_clips
+from diadoche.services.pacing import Paces
+from diadoche.services.queue.runner import Job
 from diadoche.services.station import Station
 
 Read = tuple[list[Line], Majority | None]
@@ -31,6 +33,7 @@ class Shelf:
         self._ledger = ledger
         self._apart = apart
         self._reading = self._again = False
+        self.paces = Paces(ledger, station.runner)
         self.lines: list[Line] = []
         self.majority: Majority | None = None
         self.listeners: list[Callable[[], None]] = []
@@ -55,6 +58,15 @@ class Shelf:
             self._again = False
             self.refresh()
         self._tell()
+
+    def measure_paces(self) -> None:
+        """Has measured how what is new plays here."""
+        self.paces.measure((line.make, line.clip) for line in self.lines)
+
+    def job_changed(self, job: Job) -> None:
+        """Takes in how footage plays, as soon as that was measured."""
+        if self.paces.job_changed(job):
+            self._tell()
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Takes in what has just been found of one clip."""

@@ -7,6 +7,7 @@ from diadoche.services.caring import record_copy_on, record_level
 from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import record_facts, record_output
+from diadoche.services.pacing import record_paces
 from diadoche.services.queue.runner import Job
 from diadoche.services.taking_in import record_rebuilt, record_taken_in
 from diadoche.services.verifying import record_verdict
@@ -41,6 +42,8 @@ def record(ledger: Ledger, job: Job) -> None:
         record_rebuilt(ledger, job.result)
     elif job.kind == "take in":
         record_taken_in(ledger, job.result)
+    elif job.kind == "pace":
+        record_paces(ledger, job.result)
     elif job.kind == "identify":
         for found in job.result:
             record_facts(ledger, found.clip_id, found.facts)

@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
+from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.cardset import CardSet, card_sets
 from diadoche.core.cards.layout import Layout, load_layouts
 from diadoche.core.disks import Disk, disk_of
@@ -19,27 +19,27 @@ from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
+from diadoche.services.camera_memory import recalled, remember_folders, remember_name
+from diadoche.services.card_board import CardBoard
 from diadoche.services.card_in import (
     FOLDER_READER,
     CameraSettings,
     CardChoices,
-    CardIn,
     Stage,
     after_offload,
-    can_dismiss,
     can_recognise,
     other_content,
-    pulled,
     stopped,
 )
 from diadoche.services.caring import CopyOnRequest
+from diadoche.services.clocks import Clocks
 from diadoche.services.devices.disk_watch import Medium
-from diadoche.services.identifying import ClipToIdentify, IdentifyRequest
 from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.remembered import recall, remember
-from diadoche.services.ledger.waybills import kept_clips, last_disks
-from diadoche.services.looking import LookRequest, familiar
+from diadoche.services.ledger.waybills import last_disks
+from diadoche.services.listing import Listing
+from diadoche.services.looking import familiar
+from diadoche.services.new_footage import NewFootage
 from diadoche.services.offloading import OffloadRequest, plan_for
 from diadoche.services.picturing import PictureRequest
 from diadoche.services.places import StatePlaces
@@ -66,9 +66,11 @@ class Station:
         self.runner = runner
         self._places = places
         self.shoot = shoot
-        self.cards: dict[str, CardIn] = {}
-        self.listeners: list[Callable[[], None]] = []
-        self._looked_at: set[int] = set()
+        self._board = CardBoard()
+        self.cards, self.listeners = self._board.cards, self._board.listeners
+        self._listing = Listing(self._board, ledger, runner, places, self._listed)
+        self._new_footage = NewFootage(ledger, runner, places)
+        self._clocks = Clocks(ledger)
         self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
 
     @property
@@ -96,53 +98,27 @@ class Station:
     # -- media ---------------------------------------------------------------------------------
 
     def put_in(self, medium: Medium) -> None:
-        """A card is there: it is listed at once, and is being read from this moment on.
-
-        A disk that copies go to is no card.
-        """
-        if any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
-            return
-        note_happening(self.ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
-        self._set(CardIn(medium, Stage.LISTING))
-        self._list(medium, USUAL_LOOK)
-
-    def _list(self, medium: Medium, choice: LookChoice) -> None:
-        request = LookRequest(medium.path, self._places.own_layouts, choice, self._places.facts_memory)
-        job = self.runner.add("look", f"List {medium.label}", f"look:{medium.path}", request)
-        # The job may have ended and been told already; then there is nothing to remember it by.
-        current = self.cards[medium.key]
-        if current.stage is Stage.LISTING:
-            self._set(replace(current, job=job))
+        """A card is there: it is listed at once. A disk that copies go to is no card."""
+        if not any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
+            self._listing.put_in(medium)
 
     def correct(self, key: str, choice: LookChoice) -> None:
         """The person says what a card is, or how its stills are to be taken: it is listed anew."""
-        card = self.cards.get(key)
-        if card is None or card.pulled or card.stage.being_read:
-            return
-        choices = replace(card.choices, look=choice)
-        self._set(replace(card, stage=Stage.LISTING, problem=None, choices=choices))
-        self._list(card.medium, choice)
+        self._listing.correct(key, choice)
 
     def pulled_out(self, key: str) -> None:
         """A card is gone. One that was being read stays on show until that is settled."""
-        card = self.cards.get(key)
-        if card is None:
-            return
-        if card.stage.being_read:
-            if card.job:
-                self.runner.stop(card.job)
-            note_happening(self.ledger, "problem", pulled(card).what)
-            self._set(replace(card, stage=Stage.PROBLEM, pulled=True, problem=pulled(card)))
-        else:
-            del self.cards[key]
-            self._tell()
+        self._listing.pulled_out(key)
 
     def dismiss(self, key: str) -> None:
         """Takes a card that is gone, or a folder that nothing reads any more, off the board."""
-        card = self.cards.get(key)
-        if card is not None and can_dismiss(card):
-            del self.cards[key]
-            self._tell()
+        self._listing.dismiss(key)
+
+    def _listed(self, key: str) -> None:
+        self._clocks.judge(self.cards, self.shoot.id)
+        self._name_it(key)
+        self._board.tell()
+        self._by_itself(key)
 
     # -- what the person wants -----------------------------------------------------------------
 
@@ -205,31 +181,27 @@ class Station:
         return plan_for(request, card)
 
     def remembered_for(self, key: str) -> CameraSettings:
-        """What is remembered of this card or its camera: the nearest wins, part by part."""
-        card = self.cards[key]
-        keys = [*_card_keys(card), *_camera_keys(card, self.shoot.id)]
-        found = [recall(self.ledger, _SCOPE, [each], CameraSettings) for each in keys]
-        names = (each.name for each in found if each is not None and each.name)
-        folders = (each.folders for each in found if each is not None and each.folders)
-        return CameraSettings(next(names, ""), next(folders, ""))
+        """What is remembered of this card or its camera."""
+        return recalled(self.ledger, self.cards[key], self.shoot.id)
 
     def name_card(self, key: str, name: str) -> None:
         """Gives a card a name of the person's own, and remembers it."""
         card = self.cards[key]
-        before = self.remembered_for(key)
-        for each in _card_keys(card):
-            remember(self.ledger, _SCOPE, each, CameraSettings(name.strip(), before.folders))
-        self._set(replace(card, given_name=name.strip()))
+        remember_name(self.ledger, card, self.shoot.id, name.strip())
+        self._board.put(replace(card, given_name=name.strip()))
 
     def name_folders(self, key: str, folders: str) -> None:
         """Gives this card's camera a naming of its own in this shoot; an empty one gives it back to the shoot."""
-        for each in _camera_keys(self.cards[key], self.shoot.id)[:1]:
-            remember(self.ledger, _SCOPE, each, CameraSettings("", folders.strip()))
-        self._tell()
+        remember_folders(self.ledger, self.cards[key], self.shoot.id, folders.strip())
+        self._board.tell()
+
+    def clock_remark(self, key: str) -> str:
+        """What is odd about a card's clock, or nothing."""
+        return self._clocks.remark(key)
 
     def choose(self, key: str, choices: CardChoices) -> None:
         """Changes what is decided for one card."""
-        self._set(replace(self.cards[key], choices=choices))
+        self._board.put(replace(self.cards[key], choices=choices))
 
     def offload(self, key: str) -> None:
         """Starts the offload of a card; what makes no sense is shown on the card."""
@@ -240,27 +212,27 @@ class Station:
         try:
             plan = self._plan(key, request)
         except DiadocheError as error:
-            self._set(replace(card, stage=Stage.PROBLEM, problem=error.problem))
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=error.problem))
             return
         if not plan.usable:
-            self._set(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
             return
         if card.stage is Stage.PICTURING:
             # Copying comes before all other work on a card.
             self.runner.stop(card.job)
-        self._set(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False, job=0))
+        self._board.put(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False, job=0))
         note_happening(self.ledger, "begun", f"The offload of {card.name} began.")
         job = self.runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage.being_read:
-            self._set(replace(current, job=job))
+            self._board.put(replace(current, job=job))
 
     def look_at_pictures(self, key: str) -> None:
         """Reads the first picture of each clip from the card, once; copying puts an end to it."""
         card = self.cards[key]
         if card.card is None or card.pictures is not None or card.stage is not Stage.LISTED or card.pulled:
             return
-        self._set(replace(card, stage=Stage.PICTURING, pictures={}))
+        self._board.put(replace(card, stage=Stage.PICTURING, pictures={}))
         settings = self.shoot.settings
         request = PictureRequest(
             card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe), self._places.own_profiles
@@ -268,7 +240,7 @@ class Station:
         job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
         current = self.cards[key]
         if current.stage is Stage.PICTURING:
-            self._set(replace(current, job=job))
+            self._board.put(replace(current, job=job))
 
     def offload_all(self) -> None:
         """Starts every card that the one button would start."""
@@ -300,13 +272,13 @@ class Station:
     def offload_new(self, key: str) -> None:
         """Copies only what was not proven before."""
         card = self.cards[key]
-        self._set(replace(card, choices=replace(card.choices, new_only=True)))
+        self._board.put(replace(card, choices=replace(card.choices, new_only=True)))
         self.offload(key)
 
     def offload_whole(self, key: str) -> None:
         """Copies everything, whatever was proven before."""
         card = self.cards[key]
-        self._set(replace(card, choices=replace(card.choices, new_only=False)))
+        self._board.put(replace(card, choices=replace(card.choices, new_only=False)))
         self.offload(key)
 
     def recognise(self, key: str) -> None:
@@ -314,11 +286,11 @@ class Station:
         card = self.cards.get(key)
         if card is None or card.card is None or card.familiar is None or not can_recognise(card):
             return
-        self._set(replace(card, stage=Stage.COMPARING, problem=None))
+        self._board.put(replace(card, stage=Stage.COMPARING, problem=None))
         request = RecogniseRequest(card.medium.path, card.card.tree.files, card.familiar.digests)
         job = self.runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
         if self.cards[key].stage is Stage.COMPARING:
-            self._set(replace(self.cards[key], job=job))
+            self._board.put(replace(self.cards[key], job=job))
 
     def complete(self, key: str) -> int:
         """Completes the copies that are not whole from a proven one, without reading the card; gives how many."""
@@ -338,7 +310,7 @@ class Station:
         card = self.cards.get(key)
         if card is not None and card.job:
             self.runner.pause(card.job, paused=paused)
-            self._tell()
+            self._board.tell()
 
     def is_paused(self, key: str) -> bool:
         """Whether it stands still because the person wants it to."""
@@ -360,14 +332,15 @@ class Station:
     def change_shoot(self, shoot: Shoot) -> None:
         """Another shoot, or the same with other settings."""
         self.shoot = shoot
-        self._tell()
+        self._clocks.judge(self.cards, shoot.id)
+        self._board.tell()
 
     # -- what the queue tells ------------------------------------------------------------------
 
     def job_changed(self, job: Job) -> None:
         """A job of the queue changed; only those of cards matter here."""
         if job.kind == "look":
-            self._look_changed(job)
+            self._listing.job_changed(job)
         elif job.kind == "offload":
             self._offload_changed(job)
         elif job.kind == "pictures":
@@ -382,42 +355,13 @@ class Station:
         card = self.cards.get(key)
         return self.runner.progress(card.job) if card is not None and card.job else None
 
-    def _card_of(self, path: Path) -> CardIn | None:
-        return next((card for card in self.cards.values() if card.medium.path == path and not card.pulled), None)
-
-    def _look_changed(self, job: Job) -> None:
-        card = self._card_of(job.request.path)
-        if card is None or not job.state.ended:
-            return
-        if job.state is State.DONE:
-            found: Card = job.result
-            card = replace(card, card=found, familiar=familiar(self.ledger, found))
-            # An offload that an earlier run left over may be at it already; then it goes on being read.
-            listed = card.stage is Stage.LISTING
-            self._set(replace(card, stage=Stage.LISTED, job=0) if listed else card)
-            if listed:
-                self._bring_sisters(card.medium, found)
-                self._name_it(card.medium.key)
-                self._by_itself(card.medium.key)
-        elif card.stage is Stage.LISTING:
-            self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem, job=0))
-
-    def _bring_sisters(self, medium: Medium, card: Card) -> None:
-        """The other cards of a rig come along where a folder was chosen; what is in a reader comes by itself."""
-        if medium.reader != FOLDER_READER:
-            return
-        there = {each.medium.path for each in self.cards.values()}
-        for sister in card.sisters:
-            if sister not in there:
-                self.put_in(Medium(str(sister), sister, sister.name, FOLDER_READER))
-
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""
         card = self.cards[key]
         known = card.familiar.card if card.familiar is not None and card.is_known else ""
         name = self.remembered_for(key).name or known
         if name:
-            self._set(replace(card, given_name=name))
+            self._board.put(replace(card, given_name=name))
 
     def _by_itself(self, key: str) -> None:
         """With unattended on, a card that went in is offloaded with no click and no question."""
@@ -432,22 +376,22 @@ class Station:
 
     def _pictures_changed(self, job: Job) -> None:
         """Whatever became of them, the card is not read any more; without pictures it goes on just as well."""
-        card = next((card for card in self.cards.values() if card.job == job.number), None)
+        card = self._board.with_job(job.number)
         if card is None or not job.state.ended:
             return
         if job.state is State.DONE:
             card = replace(card, pictures=job.result.by_clip, outputs_bytes=job.result.outputs_bytes)
         stage = Stage.LISTED if card.stage is Stage.PICTURING else card.stage
-        self._set(replace(card, stage=stage, job=0))
+        self._board.put(replace(card, stage=stage, job=0))
 
     def _recognise_changed(self, job: Job) -> None:
-        card = self._card_of(job.request.source)
+        card = self._board.at(job.request.source)
         if card is None or card.job not in {0, job.number} or not job.state.ended:
             return
         if job.state is not State.DONE:
-            self._set(replace(card, stage=Stage.LISTED, problem=job.problem, job=0))
+            self._board.put(replace(card, stage=Stage.LISTED, problem=job.problem, job=0))
         elif job.result.differing:
-            self._set(
+            self._board.put(
                 replace(
                     card,
                     stage=Stage.LISTED,
@@ -458,7 +402,7 @@ class Station:
             )
         else:
             note_happening(self.ledger, "proven", f"{card.name} is what its proven copies hold.")
-            self._set(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
+            self._board.put(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
 
     def _copied_on(self, job: Job) -> None:
         """A copy was completed: the card that it is of may be proven everywhere now."""
@@ -469,19 +413,19 @@ class Station:
             copies = tuple(done.get(copy.root, copy) for copy in card.outcome.result.copies)
             if copies != card.outcome.result.copies:
                 result = replace(card.outcome.result, copies=copies, stopped=False)
-                self._set(after_offload(card, replace(card.outcome, result=result)))
+                self._board.put(after_offload(card, replace(card.outcome, result=result)))
 
     def _offload_changed(self, job: Job) -> None:
-        card = self._card_of(job.request.source)
+        card = self._board.at(job.request.source)
         if job.state is State.DONE:
-            self._identify_new(job)
+            self._new_footage.look_at(job, self.shoot.settings.profile)
         if card is None:
             return
         # News of an older job may come after its card was pulled and put in again: it is not this card's.
         if job.state is not State.RUNNING and job.number != card.job:
             return
         if job.state in {State.RUNNING, State.STOPPING}:
-            self._set(replace(card, stage=Stage.CROSSING, job=job.number))
+            self._board.put(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
             found = familiar(self.ledger, card.card) if card.card is not None else None
             after = after_offload(replace(card, familiar=found), job.result)
@@ -493,56 +437,9 @@ class Station:
                 f"{size_text(done.bytes)}."
             )
             note_happening(self.ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
-            self._set(after)
+            self._board.put(after)
         elif job.state.ended:
-            self._set(replace(card, stage=Stage.PROBLEM, problem=job.problem or stopped(card), job=0))
-
-    def _identify_new(self, job: Job) -> None:
-        """As soon as a copy is proven, its clips are looked at from there, not from the card."""
-        new = [
-            clip
-            for clip in kept_clips(self.ledger, job.request.shoot_id)
-            if clip.facts is None and clip.id not in self._looked_at
-        ]
-        if new:
-            self._looked_at.update(clip.id for clip in new)
-            clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in new)
-            title = f"Look at {len(clips)} clips of {job.result.name}"
-            self.runner.add("identify", title, "facts", self._identify_request(clips))
-
-    def _identify_request(self, clips: tuple[ClipToIdentify, ...]) -> IdentifyRequest:
-        return IdentifyRequest(
-            clips,
-            self.shoot.settings.profile,
-            own_profiles=self._places.own_profiles,
-            facts_memory=self._places.facts_memory,
-        )
-
-    def _set(self, card: CardIn) -> None:
-        self.cards[card.medium.key] = card
-        self._tell()
-
-    def _tell(self) -> None:
-        for listener in list(self.listeners):
-            listener()
-
-
-_SCOPE = "camera"
-
-
-def _card_keys(card: CardIn) -> list[str]:
-    """What a card's own memory is filed under: its filesystem's number, and its first file, never its label."""
-    found = card.card
-    # The first file stays when a card gets more clips.
-    first = found.tree.files[0] if found is not None and found.tree.files else None
-    keys = [f"card:{card.medium.identity}"] if card.medium.identity else []
-    return [*keys, f"card:{first.path} {first.size_bytes} {first.changed_ns}"] if first is not None else keys
-
-
-def _camera_keys(card: CardIn, shoot_id: int) -> list[str]:
-    """What its camera's memory is filed under: in this shoot, then anywhere."""
-    camera = card.card.serial or card.card.camera if card.card is not None else ""
-    return [f"camera:{camera}/{shoot_id}", f"camera:{camera}"] if camera else []
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=job.problem or stopped(card), job=0))
 
 
 def _resource(medium: Medium) -> str:

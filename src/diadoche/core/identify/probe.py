@@ -25,7 +25,7 @@ from diadoche.core.identify.damage import broken_pictures, damage, missing_index
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.looks import Seen, luma_of
 from diadoche.core.identify.origin import written_by
-from diadoche.core.identify.packs import RecordingPacks, recording_packs
+from diadoche.core.identify.packs import RecordingPacks, dv_packs, recording_packs
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
 from diadoche.core.identify.scan import Fields, ScanVerdict, fields_of, judge
 from diadoche.core.identify.sphere import placed
@@ -207,7 +207,7 @@ def _heads(container: str, path: Path, media: InputContainer) -> _Heads:
 def _with_writer(facts: Facts, media: InputContainer, beginning: _Beginning) -> Facts:
     """The facts with what is written about the camera, or the program that converted it."""
     carriers = [media.metadata, *(stream.metadata for stream in (*picture_streams(media), *media.streams.data))]
-    written = written_by(carriers, beginning.data, camera_packs=beginning.packs is not None)
+    written = written_by(carriers, beginning.data, camera_packs=_moment_of(beginning.packs) is not None)
     return replace(
         facts, camera=written.camera, origin=written.origin, origin_reason=written.reason, serial=written.serial
     )
@@ -239,11 +239,15 @@ def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, search
     # There is none for codecs that the media library does not know.
     context = decoder_of(pictures[0])
     data, packs = bytes((context.extradata if context is not None else None) or b""), None
+    is_dv = context is not None and context.name == "dvvideo"
     try:
         for number, packet in enumerate(media.demux(pictures[0])):
             content = bytes(packet) if packet.size else b""
             data = data + content if number == 0 else data
-            packs = recording_packs(content) if content and searched else None
+            if content and is_dv:
+                packs = dv_packs(content)
+            elif content and searched:
+                packs = recording_packs(content)
             if packs is not None or not searched or number > _PACKS_WITHIN:
                 break
         media.seek(0)
@@ -291,8 +295,8 @@ def _duration(media: InputContainer, video: tuple[VideoFacts, ...], count: Count
 
 
 def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | None:
-    if packs is not None and packs.moment is not None:
-        return packs.moment
+    if (moment := _moment_of(packs)) is not None:
+        return moment
     for carrier in (media, *media.streams):
         for key in _DATES:
             try:
@@ -302,6 +306,12 @@ def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | No
             # Cameras that never had their clock set write the epoch of the container.
             return moment if moment.year > 1970 else None
     return None
+
+
+def _moment_of(packs: RecordingPacks | None) -> datetime | None:
+    """When the camera says that it recorded; one whose clock was never set says nothing."""
+    moment = packs.moment if packs is not None else None
+    return moment if moment is not None and moment.year > 1970 else None
 
 
 # -- looking ---------------------------------------------------------------------------------------
