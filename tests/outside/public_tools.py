@@ -20,10 +20,10 @@ def ffprobe(path: Path, *options: str) -> dict[str, Any]:
     return found
 
 
-def picture_digests(source: str) -> list[str]:
-    """MD5 of every decoded picture, by `framemd5`. `source` is a path or a "concat:" list."""
+def picture_digests(source: str, *, threads: int = 0) -> list[str]:
+    """MD5 of every decoded picture, by `framemd5`. `source` is a path or a "concat:" list; damage wants one thread."""
     done = subprocess.run(
-        ["ffmpeg", "-v", "error", "-i", source, "-map", "0:v:0", "-fps_mode", "passthrough", "-f", "framemd5", "-"],
+        ["ffmpeg", "-v", "error", "-threads", str(threads), "-i", source, "-map", "0:v:0", "-fps_mode", "passthrough", "-f", "framemd5", "-"],
         capture_output=True, check=True, text=True,
     )  # fmt: skip
     return [line.rsplit(",", 1)[1].strip() for line in done.stdout.splitlines() if not line.startswith("#")]

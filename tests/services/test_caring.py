@@ -11,35 +11,27 @@ import pytest
 
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
-from diadoche.services.caring import (
-    CopyOnRequest,
-    LevelRequest,
-    good_copy_for,
-    perform_copy_on,
-    perform_level,
-    place_below,
-    record_copy_on,
-    record_level,
-)
+from diadoche.services.caring import CopyOnRequest, LevelRequest, perform_copy_on, perform_level
 from diadoche.services.ledger.happenings import all_seen, happenings, note_happening
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
 from diadoche.services.ledger.waybills import kept_clips, last_disks, waybills
-from diadoche.services.looking import LookRequest, familiar, perform_look
-from diadoche.services.offloading import OffloadRequest, perform_offload, record
+from diadoche.services.looking import LookRequest, perform_look
+from diadoche.services.offloading import OffloadRequest, perform_offload
 from diadoche.services.recognising import RecogniseRequest, perform_recognise
-from diadoche.services.restoring import RestoreRequest, holders, perform_restore
-from diadoche.services.shoots import open_shoot
-from diadoche.services.taking_in import (
-    RebuildRequest,
-    TakeInRequest,
-    known_roots,
-    perform_rebuild,
-    perform_take_in,
+from diadoche.services.recording import (
+    record_copy_on,
+    record_level,
+    record_outcome,
     record_rebuilt,
     record_taken_in,
+    record_verdict,
 )
-from diadoche.services.verifying import VerifyRequest, perform_verify, record_verdict
+from diadoche.services.restoring import RestoreRequest, perform_restore
+from diadoche.services.shoots import open_shoot
+from diadoche.services.standing import familiar, good_copy_for, holders, known_roots, place_below
+from diadoche.services.taking_in import RebuildRequest, TakeInRequest, perform_rebuild, perform_take_in
+from diadoche.services.verifying import VerifyRequest, perform_verify
 from tests.snapshots import contents
 
 
@@ -56,7 +48,7 @@ def roots(ledger: Ledger, drone: Path, tmp_path: Path) -> list[Path]:
     shoot = open_shoot(ledger, "Rock")
     request = OffloadRequest(drone, (tmp_path / "a", tmp_path / "b"), shoot.id, shoot.name, try_copy=False)
     outcome = perform_offload(request, Watch())
-    record(ledger, request, outcome)
+    record_outcome(ledger, request, outcome)
     return [Path(copy.root) for copy in outcome.result.copies]
 
 
@@ -82,7 +74,7 @@ def test_two_places_are_brought_level_and_nothing_is_deleted(
 ) -> None:
     shoot = open_shoot(ledger, "Rock")
     request = OffloadRequest(camcorder, (tmp_path / "a",), shoot.id, shoot.name, try_copy=False)
-    record(ledger, request, perform_offload(request, Watch()))
+    record_outcome(ledger, request, perform_offload(request, Watch()))
     lost = roots[1] / "DCIM/100DRONE/DRON0002.MP4"
     lost.unlink()
     (tmp_path / "b/somebody's.txt").write_text("stays")

@@ -15,10 +15,12 @@ from diadoche.core.watch import Watch
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import NEWEST_VERSION, Base
 from diadoche.services.ledger.waybills import kept_clips, waybills
-from diadoche.services.looking import LookRequest, familiar, perform_look
-from diadoche.services.offloading import OffloadRequest, perform_offload, record
+from diadoche.services.looking import LookRequest, perform_look
+from diadoche.services.offloading import OffloadRequest, perform_offload
+from diadoche.services.recording import record_outcome
 from diadoche.services.settings import Settings, load_settings, save_settings
 from diadoche.services.shoots import ShootSettings, change_shoot, latest_shoot, open_shoot
+from diadoche.services.standing import familiar
 from diadoche.services.wire import from_text, to_text
 
 
@@ -64,7 +66,7 @@ def test_an_offload_is_remembered_and_its_card_recognised(tmp_path: Path, drone:
     card = perform_look(LookRequest(drone), Watch())
     assert familiar(ledger, card).files == 0
     request = OffloadRequest(drone, (tmp_path / "a", tmp_path / "b"), shoot.id, shoot.name)
-    record(ledger, request, perform_offload(request, Watch()))
+    record_outcome(ledger, request, perform_offload(request, Watch()))
     assert (familiar(ledger, card).clips, familiar(ledger, card).files) == (3, 10)
     entry = waybills(ledger)[0]
     assert (entry.card, entry.clips, entry.files, entry.proven) == ("Drone", 3, 10, 2)
@@ -81,7 +83,7 @@ def test_a_copy_that_is_not_proven_gives_no_clips(tmp_path: Path, drone: Path) -
     watch = Watch()
     outcome = perform_offload(request, watch)
     stopped = from_text(type(outcome.result), to_text(outcome.result).replace('"proven"', '"incomplete"'))
-    record(ledger, request, type(outcome)(outcome.card, outcome.name, outcome.fingerprint, stopped, ""))
+    record_outcome(ledger, request, type(outcome)(outcome.card, outcome.name, outcome.fingerprint, stopped, ""))
     assert kept_clips(ledger, shoot.id) == []
     ledger.close()
 

@@ -13,16 +13,9 @@ from diadoche.core.footage.pace import Pace, measure_pace
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Cancelled, Watch
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.pacing import (
-    MeasuredPace,
-    PaceRequest,
-    Paces,
-    PaceSubject,
-    gain_words,
-    pace_words,
-    perform_pace,
-    record_paces,
-)
+from diadoche.services.paces import Paces
+from diadoche.services.pacing import MeasuredPace, PaceRequest, PaceSubject, gain_words, pace_words, perform_pace
+from diadoche.services.recording import record_paces
 from tests.screens.scene import NotingRunner
 
 

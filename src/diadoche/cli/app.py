@@ -29,12 +29,13 @@ from diadoche.services.converting import MakeRequest, Way, clips_from, perform_m
 from diadoche.services.handing_off import hand_off_shoot
 from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.ledger.waybills import kept_clips, last_disks, record_facts
-from diadoche.services.looking import LookRequest, familiar, perform_look
+from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
-from diadoche.services.offloading import record as record_offload
 from diadoche.services.pacing import MeasuredPace, PaceRequest, PaceSubject, pace_words, perform_pace
+from diadoche.services.recording import record_outcome, record_verdict
 from diadoche.services.shoots import open_shoot, proposed_name
-from diadoche.services.verifying import VerifyRequest, perform_verify, record_verdict
+from diadoche.services.standing import familiar
+from diadoche.services.verifying import VerifyRequest, perform_verify
 
 app = typer.Typer(
     no_args_is_help=False,
@@ -216,7 +217,7 @@ def offload(
             last_disks=last_disks(ledger),
         )
         outcome = perform_offload(request, watch)
-        record_offload(ledger, request, outcome)
+        record_outcome(ledger, request, outcome)
     if json:
         print_json(_offload_json(outcome))
     _say_offload(outcome)

@@ -14,29 +14,14 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.offload.estimate import estimate
 from diadoche.core.offload.offload import Copy, OffloadResult
 from diadoche.core.sizes import count_text, size_text, wait_text
-from diadoche.services.caring import (
-    CopyOnRequest,
-    LevelRequest,
-    good_copy_for,
-    perform_copy_on,
-    perform_level,
-    place_below,
-    record_copy_on,
-    record_level,
-)
+from diadoche.services.caring import CopyOnRequest, LevelRequest, perform_copy_on, perform_level
 from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.offloading import OffloadRequest, plan_for
-from diadoche.services.restoring import RestoreRequest, holders, perform_restore
+from diadoche.services.recording import record_copy_on, record_level, record_rebuilt, record_taken_in
+from diadoche.services.restoring import RestoreRequest, perform_restore
 from diadoche.services.shoots import open_shoot, proposed_name
-from diadoche.services.taking_in import (
-    RebuildRequest,
-    TakeInRequest,
-    known_roots,
-    perform_rebuild,
-    perform_take_in,
-    record_rebuilt,
-    record_taken_in,
-)
+from diadoche.services.standing import good_copy_for, holders, known_roots, place_below
+from diadoche.services.taking_in import RebuildRequest, TakeInRequest, perform_rebuild, perform_take_in
 
 Places = Annotated[list[Path], typer.Option("--to", help="A place for a copy; may be given several times.")]
 

@@ -9,15 +9,16 @@ from pathlib import Path
 
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
-from diadoche.services.caring import CopyOnRequest, LevelRequest, place_below
+from diadoche.services.caring import CopyOnRequest, LevelRequest
 from diadoche.services.ledger.happenings import Happening, all_seen, happenings
 from diadoche.services.ledger.waybills import CopyEntry, WaybillEntry, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
-from diadoche.services.restoring import RestoreRequest, holders
+from diadoche.services.restoring import RestoreRequest
 from diadoche.services.shoots import Shoot, all_shoots
+from diadoche.services.standing import holders, known_roots, place_below
 from diadoche.services.station import Station
-from diadoche.services.taking_in import RebuildRequest, TakeInRequest, known_roots
+from diadoche.services.taking_in import RebuildRequest, TakeInRequest
 from diadoche.services.verifying import VerifyRequest
 
 COLUMNS = ("Card", "Shoot", "Offloaded", "Clips", "Size", "Copies", "Last read back", "Camera may format")

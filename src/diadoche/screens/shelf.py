@@ -11,7 +11,7 @@ from diadoche.services.identifying import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.ledger.waybills import kept_clips
-from diadoche.services.pacing import Paces
+from diadoche.services.paces import Paces
 from diadoche.services.queue.runner import Job
 from diadoche.services.station import Station
 

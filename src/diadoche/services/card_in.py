@@ -8,8 +8,8 @@ from enum import Enum
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
 from diadoche.core.errors import Problem
 from diadoche.services.devices.disk_watch import Medium
-from diadoche.services.looking import Familiar
 from diadoche.services.offloading import OffloadOutcome, card_name
+from diadoche.services.standing import Familiar
 
 # What stands in for the reader's name where a folder was chosen.
 FOLDER_READER = "a folder"

@@ -7,13 +7,10 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from diadoche.core.errors import DiadocheError, Problem, RequestError
-from diadoche.core.offload.journal import is_unfinished, read_journal
 from diadoche.core.offload.naming import Taking
 from diadoche.core.offload.offload import Copy, OffloadResult, offload
 from diadoche.core.offload.onward import compare_places, plan_onward, restore
 from diadoche.core.watch import Watch
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import add_copies, waybills
 from diadoche.services.queue.kinds import JobKind
 from diadoche.services.version import VERSION
 
@@ -43,49 +40,7 @@ def perform_copy_on(request: CopyOnRequest, watch: Watch) -> CopyOnOutcome:
     return CopyOnOutcome(request.root, result)
 
 
-def record_copy_on(ledger: Ledger, outcome: CopyOnOutcome) -> None:
-    """Adds the new copies to the waybill of the one they were made from."""
-    add_copies(ledger, outcome.root, outcome.result.copies)
-
-
 COPY_ON = JobKind("copy on", CopyOnRequest, CopyOnOutcome, perform_copy_on, rank=1)
-
-
-def place_below(ledger: Ledger, root: Path, to: Path) -> Path:
-    """Where a copy of `root` goes below another place: under the same folders as it has below its own."""
-    for entry in waybills(ledger):
-        for copy in entry.copies:
-            if Path(copy.root) == root and root.is_relative_to(copy.destination):
-                return to / root.relative_to(copy.destination)
-    parts = root.parts
-    if ORIGINALS in parts:
-        return to.joinpath(*parts[parts.index(ORIGINALS) - 1 :])
-    return to / root.name
-
-
-def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
-    """A proven copy of the card that an unfinished copy is of.
-
-    Raises:
-        RequestError: the folder is no unfinished copy, or no proven copy of its card is here now.
-    """
-    journal = read_journal(unfinished)
-    if journal is None:
-        raise RequestError(f"{unfinished} is not an unfinished copy.", path=unfinished, do="Point at one.")
-    for entry in waybills(ledger):
-        roots = [Path(copy.root) for copy in entry.copies]
-        if entry.fingerprint != journal.fingerprint and unfinished not in roots:
-            continue
-        for copy in entry.copies:
-            if copy.proven and Path(copy.root).is_dir() and not is_unfinished(Path(copy.root)):
-                return Path(copy.root)
-    watch.check()
-    raise RequestError(
-        f"No proven copy of the card of {unfinished} is here now.",
-        path=unfinished,
-        safe="Nothing was changed.",
-        do="Plug in the disk with a proven copy, or offload the card again.",
-    )
 
 
 def checked_folder(folder: Path) -> Path:
@@ -152,12 +107,6 @@ def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
             restored += [str(path) for path in back.files.values()]
             problems += back.problems
     return Levelled(tuple(made), tuple(restored), unlike.differing, tuple(problems))
-
-
-def record_level(ledger: Ledger, done: Levelled) -> None:
-    """Adds every copy that was made to its waybill."""
-    for outcome in done.made:
-        record_copy_on(ledger, outcome)
 
 
 LEVEL = JobKind("level", LevelRequest, Levelled, perform_level, rank=1)

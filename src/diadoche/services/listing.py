@@ -11,10 +11,11 @@ from diadoche.services.card_in import FOLDER_READER, CardIn, Stage, can_dismiss,
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.happenings import note_happening
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.looking import LookRequest, familiar
+from diadoche.services.looking import LookRequest
 from diadoche.services.places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
+from diadoche.services.standing import familiar
 
 
 class Listing:

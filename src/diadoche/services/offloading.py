@@ -21,8 +21,6 @@ from diadoche.core.offload.waybill import WaybillPage, waybill_html, waybill_pla
 from diadoche.core.offload.waybill_files import waybill_csv, waybill_json
 from diadoche.core.sizes import count_text
 from diadoche.core.watch import Cancelled, Progress, Watch
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import record_offload, send_clips
 from diadoche.services.looking import look_at
 from diadoche.services.queue.kinds import JobKind
 from diadoche.services.trying import try_copy
@@ -235,24 +233,6 @@ def _write_waybills(page: WaybillPage) -> str:
             continue
         written.append(f"{base}.html")
     return written[0] if written else ""
-
-
-def record(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
-    """Writes a finished offload into the ledger."""
-    number = record_offload(
-        ledger,
-        request.shoot_id,
-        outcome.name,
-        outcome.card.layout,
-        outcome.fingerprint,
-        outcome.card.tree.files,
-        outcome.card.clips,
-        outcome.result,
-        outcome.waybill,
-    )
-    for shoot_id in {shoot_id for _name, shoot_id in request.sent}:
-        send_clips(ledger, number, [name for name, to in request.sent if to == shoot_id], shoot_id)
-    return number
 
 
 KIND = JobKind("offload", OffloadRequest, OffloadOutcome, perform_offload, rank=0)

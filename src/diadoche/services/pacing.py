@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import platform
 import time
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,19 +13,14 @@ from diadoche.core.footage.pace import Pace, measure_pace
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.rates import spoken_rate
-from diadoche.core.sizes import count_text
 from diadoche.core.watch import Progress, Watch
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.remembered import recall_all, remember
-from diadoche.services.ledger.waybills import KeptClip
 from diadoche.services.playing import VIEW_PX
 from diadoche.services.queue.kinds import JobKind
-from diadoche.services.queue.runner import Job, Runner
-from diadoche.services.queue.states import State
 
 # A share of the whole machine that others may take before a figure is said to be disturbed.
 _DISTURBED = 0.2
-_SCOPE = "pace"
+# What the ledger remembers paces under.
+PACE_SCOPE = "pace"
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,73 +92,6 @@ class _Others:
         times, own = psutil.cpu_times(), psutil.Process().cpu_times()
         busy_s = times.user + times.nice + times.system + times.irq + times.softirq + times.steal
         return time.perf_counter(), busy_s, own.user + own.system
-
-
-class Paces:
-    """What is known of how makes and outputs play here, and what is still to be measured. Used on one thread."""
-
-    def __init__(self, ledger: Ledger, runner: Runner) -> None:
-        self._runner = runner
-        self._known = dict(recall_all(ledger, _SCOPE, MeasuredPace))
-        self._asked: set[str] = set()
-
-    def of_clip(self, make: str) -> MeasuredPace | None:
-        """How clips of a make play here; `make` in its words."""
-        return self._known.get(_key(make))
-
-    def of_output(self, make: str, recipe: str) -> MeasuredPace | None:
-        """How outputs of a recipe play here, made of clips of a make."""
-        return self._known.get(_key(make, recipe))
-
-    def measure(self, clips: Iterable[tuple[str, KeptClip]]) -> None:
-        """Asks for one clip of every make, and one output of every recipe, that was not measured undisturbed.
-
-        Args:
-            clips: each with the words of its make.
-        """
-        wanted: dict[str, PaceSubject] = {}
-        for make, clip in clips:
-            if clip.facts is None or not _can_play(clip.facts):
-                continue
-            wanted.setdefault(_key(make), PaceSubject(_key(make), clip.paths, clip.facts))
-            for output in clip.outputs:
-                key = _key(make, output.recipe)
-                if key not in wanted and output.output and Path(output.output).exists():
-                    wanted[key] = PaceSubject(key, (Path(output.output),))
-        new = tuple(each for key, each in wanted.items() if key not in self._asked and not self._is_sure(key))
-        if new:
-            self._asked.update(each.key for each in new)
-            title = f"Measure how {count_text(len(new), 'make')} of footage {'plays' if len(new) == 1 else 'play'} here"
-            self._runner.add("pace", title, "encode", PaceRequest(new))
-
-    def _is_sure(self, key: str) -> bool:
-        return key in self._known and not self._known[key].disturbed
-
-    def job_changed(self, job: Job) -> bool:
-        """Takes in what was measured; gives whether there is anything new."""
-        if job.kind != "pace" or job.state is not State.DONE:
-            return False
-        for each in job.result:
-            if not self._is_sure(each.key) or not each.disturbed:
-                self._known[each.key] = each
-        return bool(job.result)
-
-
-def _key(make: str, recipe: str = "") -> str:
-    """What a pace is remembered by: a make stands for all clips that are alike, on this machine."""
-    return " > ".join(filter(None, (platform.node(), make, recipe)))
-
-
-def _can_play(facts: Facts) -> bool:
-    return bool(facts.video and facts.video[0].decodable and facts.duration_s > 0 and not facts.problems)
-
-
-def record_paces(ledger: Ledger, measured: Sequence[MeasuredPace]) -> None:
-    """Writes down what was measured; a disturbed figure does not take the place of an undisturbed one."""
-    known = dict(recall_all(ledger, _SCOPE, MeasuredPace))
-    for each in measured:
-        if not each.disturbed or each.key not in known or known[each.key].disturbed:
-            remember(ledger, _SCOPE, each.key, each)
 
 
 def pace_words(measured: MeasuredPace) -> str:

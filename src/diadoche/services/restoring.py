@@ -10,8 +10,6 @@ from diadoche.core.errors import RequestError
 from diadoche.core.offload.mhl import read_history
 from diadoche.core.offload.onward import Restored, restore
 from diadoche.core.watch import Watch
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import waybills
 from diadoche.services.looking import look_at
 from diadoche.services.queue.kinds import JobKind
 
@@ -31,12 +29,6 @@ class RestoreOutcome:
 
     root: Path
     found: Restored
-
-
-def holders(ledger: Ledger, wanted: str) -> tuple[Path, ...]:
-    """The proven copies that are here now and may have a clip or a file, the newest first."""
-    roots = (Path(copy.root) for entry in waybills(ledger, Path(wanted).name) for copy in entry.copies if copy.proven)
-    return tuple(root for root in roots if root.is_dir())
 
 
 def perform_restore(request: RestoreRequest, watch: Watch) -> RestoreOutcome:

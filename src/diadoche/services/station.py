@@ -38,7 +38,6 @@ from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import last_disks
 from diadoche.services.listing import Listing
-from diadoche.services.looking import familiar
 from diadoche.services.new_footage import NewFootage
 from diadoche.services.offloading import OffloadRequest, plan_for
 from diadoche.services.picturing import PictureRequest
@@ -47,6 +46,7 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.recognising import RecogniseRequest
 from diadoche.services.shoots import Shoot, change_shoot, known_recipe
+from diadoche.services.standing import familiar
 
 
 class Station:

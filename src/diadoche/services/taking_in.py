@@ -16,12 +16,9 @@ from diadoche.core.offload.offload import Copy, KeptFile, OffloadResult
 from diadoche.core.offload.onward import copies_below, copy_tree, take_in
 from diadoche.core.watch import Watch
 from diadoche.services.caring import ORIGINALS, checked_folder
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import add_copies, record_offload, waybills
 from diadoche.services.looking import look_at
 from diadoche.services.offloading import card_name
 from diadoche.services.queue.kinds import JobKind
-from diadoche.services.shoots import open_shoot
 from diadoche.services.version import VERSION
 
 
@@ -56,15 +53,6 @@ def perform_take_in(request: TakeInRequest, watch: Watch) -> TakenIn:
 
 
 TAKE_IN = JobKind("take in", TakeInRequest, TakenIn, perform_take_in, rank=1)
-
-
-def record_taken_in(ledger: Ledger, taken: TakenIn) -> int:
-    """Writes it into the ledger as a card with one proven copy."""
-    files = taken.card.tree.files
-    return record_offload(
-        ledger, taken.shoot_id, taken.name, taken.card.layout, taken.fingerprint, files, taken.card.clips,
-        taken.result, "",
-    )  # fmt: skip
 
 
 def _as_taken(card: Card, root: Path, manifest: Path, place: Path, seconds: float, shoot_id: int) -> TakenIn:
@@ -109,20 +97,6 @@ class FoundCopies:
     problems: tuple[Problem, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Rebuilt:
-    """How much of the ledger came back."""
-
-    waybills: int
-    clips: int
-    files: int
-
-
-def known_roots(ledger: Ledger) -> frozenset[str]:
-    """Every copy that the ledger knows."""
-    return frozenset(copy.root for entry in waybills(ledger) for copy in entry.copies)
-
-
 def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
     """Reads the manifests of every copy below the folders that the ledger does not know.
 
@@ -145,20 +119,6 @@ def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
             except DiadocheError as error:
                 problems.append(error.problem)
     return FoundCopies(tuple(taken), tuple(problems))
-
-
-def record_rebuilt(ledger: Ledger, found: FoundCopies) -> Rebuilt:
-    """Writes found copies down; copies of the same content come under one waybill."""
-    by_content: dict[str, Path] = {}
-    count = clips = files = 0
-    for taken in found.taken:
-        first = by_content.get(taken.fingerprint)
-        if first is not None and add_copies(ledger, first, taken.result.copies):
-            continue
-        record_taken_in(ledger, replace(taken, shoot_id=open_shoot(ledger, taken.shoot).id))
-        by_content[taken.fingerprint] = Path(taken.result.copies[0].root)
-        count, clips, files = count + 1, clips + len(taken.card.clips), files + len(taken.result.kept)
-    return Rebuilt(count, clips, files)
 
 
 REBUILD = JobKind("rebuild", RebuildRequest, FoundCopies, perform_rebuild, rank=1)

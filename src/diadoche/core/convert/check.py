@@ -54,7 +54,9 @@ class Checks:
         return ", ".join(name for name, good in self.as_dict().items() if not good)
 
 
-def decode_all(paths: Sequence[Path], watch: Watch, expected: int, note: str, *, with_digest: bool = True) -> Decoded:
+def decode_all(
+    paths: Sequence[Path], watch: Watch, expected: int, note: str, *, with_digest: bool = True, threads: bool = True
+) -> Decoded:
     """Decodes everything once.
 
     Args:
@@ -63,6 +65,7 @@ def decode_all(paths: Sequence[Path], watch: Watch, expected: int, note: str, *,
         expected: how many pictures there should be.
         note: what the progress says.
         with_digest: whether to digest every picture.
+        threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
     """
     found = Decoded()
     digest = xxhash.xxh3_128()
@@ -74,6 +77,7 @@ def decode_all(paths: Sequence[Path], watch: Watch, expected: int, note: str, *,
     for part in parts(paths):
         with opened(part) as media:
             try:
+                media.streams.video[0].thread_type = "AUTO" if threads else "NONE"
                 offset_s = _decode_part(media, found, digest if with_digest else None, offset_s, step)
             except av.error.FFmpegError:
                 found.clean = False
@@ -90,7 +94,6 @@ def _decode_part(
     step: Callable[[], None],
 ) -> Fraction:
     tracks = tracks_of(media)
-    media.streams.video[0].thread_type = "AUTO"
     start_s = first_picture_s(media)
     frame_s = 1 / nearest_standard(Fraction(media.streams.video[0].average_rate or 25))
     end_s = Fraction(0)

@@ -1,0 +1,75 @@
+"""How makes and outputs play on this machine: what is known of it, and what is still to be measured."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Iterable
+from pathlib import Path
+
+from diadoche.core.identify.facts import Facts
+from diadoche.core.sizes import count_text
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import recall_all
+from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.pacing import PACE_SCOPE, MeasuredPace, PaceRequest, PaceSubject
+from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.states import State
+
+
+class Paces:
+    """What is known of how makes and outputs play here, and what is still to be measured. Used on one thread."""
+
+    def __init__(self, ledger: Ledger, runner: Runner) -> None:
+        self._runner = runner
+        self._known = dict(recall_all(ledger, PACE_SCOPE, MeasuredPace))
+        self._asked: set[str] = set()
+
+    def of_clip(self, make: str) -> MeasuredPace | None:
+        """How clips of a make play here; `make` in its words."""
+        return self._known.get(_key(make))
+
+    def of_output(self, make: str, recipe: str) -> MeasuredPace | None:
+        """How outputs of a recipe play here, made of clips of a make."""
+        return self._known.get(_key(make, recipe))
+
+    def measure(self, clips: Iterable[tuple[str, KeptClip]]) -> None:
+        """Asks for one clip of every make, and one output of every recipe, that was not measured undisturbed.
+
+        Args:
+            clips: each with the words of its make.
+        """
+        wanted: dict[str, PaceSubject] = {}
+        for make, clip in clips:
+            if clip.facts is None or not _can_play(clip.facts):
+                continue
+            wanted.setdefault(_key(make), PaceSubject(_key(make), clip.paths, clip.facts))
+            for output in clip.outputs:
+                key = _key(make, output.recipe)
+                if key not in wanted and output.output and Path(output.output).exists():
+                    wanted[key] = PaceSubject(key, (Path(output.output),))
+        new = tuple(each for key, each in wanted.items() if key not in self._asked and not self._is_sure(key))
+        if new:
+            self._asked.update(each.key for each in new)
+            title = f"Measure how {count_text(len(new), 'make')} of footage {'plays' if len(new) == 1 else 'play'} here"
+            self._runner.add("pace", title, "encode", PaceRequest(new))
+
+    def _is_sure(self, key: str) -> bool:
+        return key in self._known and not self._known[key].disturbed
+
+    def job_changed(self, job: Job) -> bool:
+        """Takes in what was measured; gives whether there is anything new."""
+        if job.kind != "pace" or job.state is not State.DONE:
+            return False
+        for each in job.result:
+            if not self._is_sure(each.key) or not each.disturbed:
+                self._known[each.key] = each
+        return bool(job.result)
+
+
+def _key(make: str, recipe: str = "") -> str:
+    """What a pace is remembered by: a make stands for all clips that are alike, on this machine."""
+    return " > ".join(filter(None, (platform.node(), make, recipe)))
+
+
+def _can_play(facts: Facts) -> bool:
+    return bool(facts.video and facts.video[0].decodable and facts.duration_s > 0 and not facts.problems)
