@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import subprocess
-import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ import pytest
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
 from diadoche.demo.make import make_demo
+from tests.loaded import Loaded
 from tests.mounts import faulty, image, small_card
 
 __all__ = ["faulty", "image", "small_card"]
@@ -73,8 +75,19 @@ def read_only_disk(tmp_path: Path) -> Iterator[Path]:
         yield place
 
 
+@cache
+def _loaded() -> Loaded:
+    made = Loaded()
+    atexit.register(made.close)
+    return made
+
+
+@pytest.fixture(scope="session")
+def loaded() -> Loaded:
+    """The application in a process that has loaded everything, ready to be run and killed."""
+    return _loaded()
+
+
 def diadoche(*words: str | Path) -> subprocess.CompletedProcess[str]:
     """Runs the command line in a process of its own."""
-    return subprocess.run(
-        [sys.executable, "-m", "diadoche.main", *map(str, words)], capture_output=True, text=True, check=False
-    )
+    return _loaded().run([str(word) for word in words])

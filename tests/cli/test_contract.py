@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import opentimelineio as otio
@@ -20,6 +22,11 @@ def document(*words: str | Path, code: int = 0) -> object:
     done = diadoche(*words, "--json")
     assert done.returncode == code, done.stderr
     return json.loads(done.stdout)
+
+
+def test_the_program_starts_from_nothing() -> None:
+    done = subprocess.run([sys.executable, "-m", "diadoche.main", "recipes", "--json"], capture_output=True, check=True)
+    assert {"name", "container", "video", "audio"} <= json.loads(done.stdout)[0].keys()
 
 
 def test_look(camcorder: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import pytest
@@ -9,38 +10,54 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from diadoche.demo.opening import demo_places
-from diadoche.screens.lines import Line
+from diadoche.core.watch import Watch
+from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import kept_clips
+from diadoche.services.ledger.waybills import kept_clips, record_facts
+from diadoche.services.offloading import OffloadRequest, perform_offload
+from diadoche.services.recording import record_outcome
+from diadoche.services.shoots import open_shoot
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import click, offload, texts, waits
+from tests.end_to_end.driving import texts, waits
+
+
+@pytest.fixture(scope="module")
+def made_shoot(tmp_path_factory: pytest.TempPathFactory, demo_cards: dict[str, Path]) -> Path:
+    """A shoot of two cards, offloaded and looked at once; its ledger stands aside for each test to begin with."""
+    folder = tmp_path_factory.mktemp("made")
+    ledger = Ledger(demo_places(folder).ledger)
+    settings = demo_settings(folder)
+    shoot = open_shoot(ledger, "Rock", settings)
+    for name in ("Drone", "Keeper's camcorder"):
+        request = OffloadRequest(demo_cards[name], settings.places, shoot.id, shoot.name, name)
+        record_outcome(ledger, request, perform_offload(request, Watch()))
+    clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in kept_clips(ledger, shoot.id))
+    for found in perform_identify(IdentifyRequest(clips), Watch()):
+        record_facts(ledger, found.clip_id, found.facts)
+    ledger.close()
+    demo_places(folder).ledger.rename(folder / "as-made.sqlite")
+    return folder
+
+
+@pytest.fixture
+def shoot_folder(made_shoot: Path) -> Path:
+    ledger = demo_places(made_shoot).ledger
+    for left in ledger.parent.glob(f"{ledger.name}*"):
+        left.unlink()
+    shutil.copy(made_shoot / "as-made.sqlite", ledger)
+    return made_shoot
 
 
 @pytest.fixture
 def shown(open_window: Opener, qtbot: QtBot) -> tuple[Application, FootageView]:
-    """Both cards offloaded, their clips looked at, the footage on show."""
+    """The footage of the shoot on show."""
     application = open_window(pace_bytes_s=0)
-    for name in ("Put in Drone", "Put in Keeper"):
-        click(application, qtbot, name)
-    waits(
-        qtbot,
-        lambda: (
-            all(row.can_offload for row in application.desk.cards.rows()) and len(application.desk.cards.rows()) == 2
-        ),
-    )
-    offload(application, qtbot)
-    shelf = application.desk.shelf
-    waits(qtbot, lambda: len(shelf.lines) == 6 and all(_is_looked_at(line) for line in shelf.lines))
-    waits(qtbot, lambda: not application.desk.work.running())
+    waits(qtbot, lambda: len(application.desk.shelf.lines) == 6)
     QTest.keyClick(application.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     return application, application.window.footage
-
-
-def _is_looked_at(line: Line) -> bool:
-    return line.clip.facts is not None and line.clip.facts.video[0].scan != "undecided"
 
 
 def names(view: FootageView) -> list[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,18 +12,50 @@ import pytest
 from diadoche.core.watch import Watch
 from diadoche.screens.footage import FootageScreen, Heading
 from diadoche.screens.lines import ALL_COLUMNS, Line
-from diadoche.services.identifying import perform_identify
+from diadoche.services.identifying import IdentifyRequest, perform_identify
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 
 
-@pytest.fixture
-def footage(scene: Scene, camcorder: Path, drone: Path) -> FootageScreen:
+def looked_at(scene: Scene, camcorder: Path, drone: Path) -> None:
+    """Both cards offloaded, and their clips looked at."""
     for place, card in enumerate((camcorder, drone)):
         scene.offloaded(card, f"r{place + 1}")
         job = scene.runner.last("identify")
         scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
+
+
+@pytest.fixture(scope="module")
+def shoot(tmp_path_factory: pytest.TempPathFactory, camcorder: Path, drone: Path) -> Path:
+    """A shoot that was made once; its ledger stands aside, for each test to begin with."""
+    folder = tmp_path_factory.mktemp("shoot")
+    made = Scene(folder)
+    looked_at(made, camcorder, drone)
+    made.ledger.close()
+    (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
+    return folder
+
+
+@pytest.fixture
+def scene(shoot: Path) -> Iterator[Scene]:
+    for left in shoot.glob("ledger.sqlite*"):
+        left.unlink()
+    shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
+    made = Scene(shoot)
+    yield made
+    made.ledger.close()
+
+
+@pytest.fixture
+def footage(scene: Scene) -> FootageScreen:
     return scene.desk.footage
+
+
+@pytest.fixture
+def new_scene(tmp_path: Path) -> Iterator[Scene]:
+    made = Scene(tmp_path)
+    yield made
+    made.ledger.close()
 
 
 def names(footage: FootageScreen) -> list[str]:
@@ -143,7 +177,8 @@ def test_what_stands_out_from_its_card_is_found_and_said(footage: FootageScreen)
     assert "3 are 1920×1080 at 50 fields" in footage.headline()
 
 
-def test_facts_that_come_before_the_end_are_shown_at_once(scene: Scene, drone: Path) -> None:
+def test_facts_that_come_before_the_end_are_shown_at_once(new_scene: Scene, drone: Path) -> None:
+    scene = new_scene
     scene.offloaded(drone)
     footage = scene.desk.footage
     assert "being looked at" in footage.texts(0)
@@ -154,7 +189,9 @@ def test_facts_that_come_before_the_end_are_shown_at_once(scene: Scene, drone: P
     assert "being looked at" in footage.texts(1)
 
 
-def test_how_makes_play_is_measured_once_and_told(footage: FootageScreen, scene: Scene) -> None:
+def test_how_makes_play_is_measured_once_and_told(new_scene: Scene, camcorder: Path, drone: Path) -> None:
+    scene, footage = new_scene, new_scene.desk.footage
+    looked_at(scene, camcorder, drone)
     # The camcorder's one make when that was looked at, then the drone's two.
     jobs = [job for job in scene.runner.added if job.kind == "pace"]
     assert [len(job.request.subjects) for job in jobs] == [1, 2]
@@ -170,13 +207,13 @@ def test_how_makes_play_is_measured_once_and_told(footage: FootageScreen, scene:
     assert len([job for job in scene.runner.added if job.kind == "pace"]) == len(jobs)
 
 
-def test_nothing_is_measured_while_a_card_is_copied(scene: Scene, camcorder: Path, drone: Path) -> None:
-    scene.offloaded(camcorder, "r1")
+def test_nothing_is_measured_while_a_card_is_copied(scene: Scene, drone: Path) -> None:
     scene.listed(drone, "r2")
     scene.desk.cards.offload("r2")
-    scene.tell(scene.runner.last("offload"), State.RUNNING)
-    identified = scene.runner.last("identify")
-    scene.tell(identified, State.DONE, perform_identify(identified.request, Watch()))
+    copying = scene.runner.last("offload")
+    scene.tell(copying, State.RUNNING)
+    scene.runner.add("identify", "", "facts", IdentifyRequest(()))
+    scene.tell(scene.runner.last("identify"), State.DONE, ())
     assert not any(job.kind == "pace" for job in scene.runner.added)
-    scene.carried_out()
-    assert any(job.kind == "pace" for job in scene.runner.added)
+    scene.tell(copying, State.STOPPED)
+    assert [job.kind for job in scene.runner.added].count("pace") == 1

@@ -6,7 +6,6 @@ import os
 import random
 import shutil
 import signal
-from collections.abc import Iterator
 from datetime import UTC, date, datetime
 from pathlib import Path
 
@@ -21,8 +20,8 @@ from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Watch
 from tests.conftest import diadoche
+from tests.loaded import Loaded, Run
 from tests.snapshots import contents, snapshot
-from tests.survival.kills import Kills
 
 pytestmark = pytest.mark.usefixtures("own_state")
 
@@ -76,21 +75,14 @@ def nothing_false(places: list[Path], truth: dict[str, str]) -> None:
                     assert digest == truth[path], path
 
 
-@pytest.fixture(scope="module")
-def kills() -> Iterator[Kills]:
-    made = Kills()
-    yield made
-    made.close()
-
-
 @pytest.mark.parametrize("moment", ["call", pytest.param("return", marks=pytest.mark.long)])
 @pytest.mark.parametrize(("step", "times"), STEPS)
 def test_killed_at_a_named_step(
-    kills: Kills, small_card: Path, tmp_path: Path, step: str, times: int, moment: str
+    loaded: Loaded, small_card: Path, tmp_path: Path, step: str, times: int, moment: str
 ) -> None:
     before, truth = snapshot(small_card), contents(small_card)
     places = [tmp_path / "a", tmp_path / "b"]
-    code = kills.run(step, times, moment, words_of(small_card, places))
+    code = loaded.ended(Run(words_of(small_card, places), step, times, moment))
     assert code == -signal.SIGKILL, f"{step} was never reached"
     nothing_false(places, truth)
     done = resumed(small_card, places)
@@ -111,9 +103,9 @@ def resumed(card: Path, places: list[Path]) -> OffloadResult:
     return offload(made, Watch(), version="test", now=lambda: datetime.now(UTC))
 
 
-def test_a_proof_that_was_killed_is_redone_whole(kills: Kills, small_card: Path, tmp_path: Path) -> None:
+def test_a_proof_that_was_killed_is_redone_whole(loaded: Loaded, small_card: Path, tmp_path: Path) -> None:
     places = [tmp_path / "a"]
-    assert kills.run("prove", 6, "return", words_of(small_card, places)) == -signal.SIGKILL
+    assert loaded.ended(Run(words_of(small_card, places), "prove", 6, "return")) == -signal.SIGKILL
     standing = next(places[0].rglob("ABCD0001.MP4"))
     # Between the two runs the disk loses a bit of a file that had been read back already.
     data = bytearray(standing.read_bytes())
@@ -140,7 +132,7 @@ def long_card(tmp_path: Path) -> Path:
 
 @pytest.mark.parametrize("moments", [pytest.param(8, id="part"), pytest.param(200, id="long", marks=pytest.mark.long)])
 def test_killed_at_random_moments_every_copy_ends_right(
-    kills: Kills, long_card: Path, tmp_path: Path, moments: int
+    loaded: Loaded, long_card: Path, tmp_path: Path, moments: int
 ) -> None:
     before, truth = snapshot(long_card), contents(long_card)
     dice = random.Random(20)
@@ -148,7 +140,7 @@ def test_killed_at_random_moments_every_copy_ends_right(
     for moment in range(moments):
         places = [tmp_path / f"{moment}-a", tmp_path / f"{moment}-b"]
         for _ in range(dice.choice((1, 1, 2, 3))):
-            code = kills.run("", dice.randrange(50, 1_000), "", words_of(long_card, places))
+            code = loaded.ended(Run(words_of(long_card, places), killed_after_ms=dice.randrange(50, 600)))
             killed += code == -signal.SIGKILL
             nothing_false(places, truth)
         done = resumed(long_card, places)

@@ -58,6 +58,8 @@ class Desk:
             self._soon(self.ledger.refresh, self.shelf.refresh)
         if job.state is State.DONE and job.kind in _NEW_COPIES:
             self._soon(self.shelf.refresh)
+        if job.state.ended and job.kind == "offload":
+            self._soon(self._measure_paces)
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
             self.shelf.refresh()
