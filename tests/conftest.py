@@ -12,6 +12,11 @@ from pathlib import Path
 
 import pytest
 
+from tests.screen import screen_of_its_own
+
+if "PYTEST_XDIST_WORKER" in os.environ and "DISPLAY" in os.environ:
+    # Two windows on one screen would take the keyboard from each other.
+    os.environ["DISPLAY"] = screen_of_its_own()
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
 from diadoche.demo.make import make_demo
@@ -21,6 +26,12 @@ from tests.mounts import faulty, image, small_card
 __all__ = ["faulty", "image", "small_card"]
 
 _CACHE = Path(__file__).parent.parent / "build" / "test-demo"
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Draws the demo's cards before several processes ask for them."""
+    if getattr(config.option, "numprocesses", None) and "PYTEST_XDIST_WORKER" not in os.environ:
+        make_demo(_CACHE, at_once=os.cpu_count() or 1)
 
 
 @pytest.fixture(scope="session")

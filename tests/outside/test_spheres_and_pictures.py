@@ -7,7 +7,9 @@ import subprocess
 import tempfile
 from pathlib import Path
 
+import av
 import numpy as np
+import pillow_heif
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -20,6 +22,7 @@ from diadoche.core.identify.probe import identify
 from diadoche.core.identify.sphere import view_px
 from diadoche.core.identify.tiff import read_tiff
 from diadoche.core.spatial import Bounds, equirectangular_bounds
+from tests.outside.heif_by_hand import tiled_heif
 from tests.outside.public_tools import ffprobe
 from tests.outside.spherical import v1_uuid, v2_boxes, with_boxes
 from tests.outside.test_every_container import ffmpeg
@@ -358,3 +361,42 @@ def test_a_variable_rate_is_measured(tmp_path: Path) -> None:
     video = identify([path]).video[0]
     assert video.frame_rate_mode == "variable"
     assert video.rate_range == (10, 30)
+
+
+def test_a_picture_cut_into_tiles_is_one_picture(tmp_path: Path) -> None:
+    red, green, blue, grey = (200, 30, 30), (30, 160, 30), (30, 30, 200), (120, 120, 120)
+    path = tmp_path / "tiles.heic"
+    path.write_bytes(tiled_heif([[red, green], [blue, grey]], 128, 250, 200))
+    facts = identify([path])
+    # FFmpeg 5.1 refuses it; to FFmpeg 8 each tile is a track.
+    with av.open(str(path)) as media:
+        assert [stream.codec_context.width for stream in media.streams.video] == [128] * 4
+    assert (facts.container, len(facts.video), facts.video[0].width, facts.video[0].height) == ("HEIF", 1, 250, 200)
+    assert facts.projection == "flat"
+    picture = still_picture(path)
+    assert picture.shape == (200, 250, 3)
+    for (line, column), colour in {(60, 60): red, (60, 200): green, (180, 60): blue, (180, 200): grey}.items():
+        assert np.abs(picture[line, column].astype(int) - colour).max() <= 3
+
+
+@pytest.mark.parametrize("bits", [8, 10])
+def test_heif_of_one_piece(tmp_path: Path, bits: int) -> None:
+    path = tmp_path / "one.heic"
+    flat = np.full((90, 120, 3), 60 << (bits - 8 if bits == 8 else 8), np.uint8 if bits == 8 else np.uint16)
+    pillow_heif.from_bytes("RGB" if bits == 8 else "RGB;16", (120, 90), flat.tobytes()).save(path, quality=100)
+    facts = identify([path])
+    assert (facts.video[0].width, facts.video[0].height, facts.video[0].bit_depth) == (120, 90, bits)
+    assert np.abs(still_picture(path).astype(int) - 60).max() <= 2
+
+
+def test_damaged_heif_is_named(tmp_path: Path) -> None:
+    whole = tiled_heif([[(200, 30, 30)] * 2], 128, 256, 128)
+    path = tmp_path / "cut.heic"
+    for cut in (20, 200, len(whole) - 60):
+        path.write_bytes(whole[:cut])
+        facts = identify([path])
+        try:
+            shape = still_picture(path).shape
+        except MediaError:
+            continue
+        assert shape == (facts.video[0].height, facts.video[0].width, 3)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime, timedelta, timezone
 from fractions import Fraction
@@ -175,12 +176,15 @@ def _camcorder_recordings() -> list[tuple[Recording, int]]:
     ]
 
 
-def make_demo(folder: Path, told: Callable[[DemoCard, Path], None] = lambda _card, _path: None) -> list[Path]:
+def make_demo(
+    folder: Path, told: Callable[[DemoCard, Path], None] = lambda _card, _path: None, at_once: int = 1
+) -> list[Path]:
     """Writes every card that is not there yet; each appears whole or not at all.
 
     Args:
         folder: where the demo lives.
         told: called as each card is ready.
+        at_once: how many are drawn at the same time.
     """
     cards = folder / _CARDS
     ticket = folder / _TICKET
@@ -188,15 +192,28 @@ def make_demo(folder: Path, told: Callable[[DemoCard, Path], None] = lambda _car
         shutil.rmtree(cards, ignore_errors=True)
     cards.mkdir(parents=True, exist_ok=True)
     ticket.write_text(_VERSION)
+    if at_once > 1:
+        with ProcessPoolExecutor(at_once) as pool:
+            list(pool.map(_make_named, [(cards, card.name) for card in demo_cards()]))
     paths = []
     for card in demo_cards():
-        path = cards / card.name
-        if not path.exists():
-            part = cards / f".{card.name}.part"
-            shutil.rmtree(part, ignore_errors=True)
-            part.mkdir()
-            card.write(part)
-            part.replace(path)
+        path = _make_card(cards, card)
         told(card, path)
         paths.append(path)
     return paths
+
+
+def _make_named(wanted: tuple[Path, str]) -> None:
+    cards, name = wanted
+    _make_card(cards, next(card for card in demo_cards() if card.name == name))
+
+
+def _make_card(cards: Path, card: DemoCard) -> Path:
+    path = cards / card.name
+    if not path.exists():
+        part = cards / f".{card.name}.part"
+        shutil.rmtree(part, ignore_errors=True)
+        part.mkdir()
+        card.write(part)
+        part.replace(path)
+    return path

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import MediaError
+from diadoche.core.heif import heif_picture
 from diadoche.core.identify.container import container_of
 from diadoche.core.identify.tiff import Directory, TiffHead, read_tiff
 from diadoche.core.media import decoding, opened
@@ -36,10 +37,13 @@ def still_picture(path: Path) -> Rgb:
         MediaError: nothing here decodes it.
         OSError: the file cannot be read.
     """
-    if container_of(path) == "DNG":
+    container = container_of(path)
+    if container == "DNG":
         head = read_tiff(path)
         if head.main.is_raw:
             return _raw_picture(path, head)
+    if container == "HEIF" and (picture := heif_picture(path)) is not None:
+        return picture
     with opened([path]) as media, decoding(path):
         frame = next(media.decode(media.streams.video[0]), None) if media.streams.video else None
         if frame is None:

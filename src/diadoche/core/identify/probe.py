@@ -20,6 +20,7 @@ from av.video.stream import VideoStream
 from diadoche.core.boxes import TrackHead, movie_payload, track_heads
 from diadoche.core.ebml import sphere_heads
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
+from diadoche.core.heif import heif_shape
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.damage import broken_pictures, damage, missing_index, no_rate
 from diadoche.core.identify.facts import Facts, VideoFacts
@@ -82,7 +83,8 @@ def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
                 return _picture_run(_opened_facts(bare, paths[:1], depth), len(paths))
             if len(paths) > 1 and container not in _TRANSPORT:
                 return _together(bare, [identify([each], depth) for each in paths])
-            return _opened_facts(bare, paths, depth)
+            facts = _opened_facts(bare, paths, depth)
+            return _main_picture(facts, path) if container == "HEIF" else facts
         except MediaError as error:
             problem = missing_index(path) if container in {"MP4", "MOV"} else None
             return replace(bare, problems=(problem or error.problem,))
@@ -93,6 +95,15 @@ def _opened_facts(bare: Facts, paths: Sequence[Path], depth: Depth) -> Facts:
         if bare.container == "unknown":
             bare = replace(bare, container=_known_otherwise(media, paths[0]))
         return _probe(bare, paths, media, depth)
+
+
+def _main_picture(facts: Facts, path: Path) -> Facts:
+    """Facts of a HEIF picture as a whole: to a film's reader, each of its tiles is a track."""
+    shape = heif_shape(path)
+    if shape is None or not facts.video:
+        return facts
+    whole = replace(facts.video[0], width=shape.width, height=shape.height, bit_depth=shape.bit_depth)
+    return replace(facts, video=(whole,), projection="flat")
 
 
 def _together(bare: Facts, spans: Sequence[Facts]) -> Facts:
