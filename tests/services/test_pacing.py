@@ -32,10 +32,10 @@ def test_what_plays_is_told_in_words() -> None:
     slow = MeasuredPace("slow", Pace(14.0, Fraction(25)))
     quick = MeasuredPace("quick", Pace(75.0, Fraction(25)))
     assert not slow.pace.in_real_time
-    assert pace_words(slow) == "does not play in real time here: 14 of 25 pictures a second were reached"
-    assert pace_words(quick) == "plays in real time here: 3.0 times its rate was reached"
+    assert pace_words(slow) == "does not play in real time here: 14 of 25 pictures a second"
+    assert pace_words(quick) == "plays in real time here, 3.0 times its rate"
     disturbed = MeasuredPace("slow", slow.pace, disturbed=True)
-    assert pace_words(disturbed).endswith("were reached while other work ran")
+    assert pace_words(disturbed).endswith("pictures a second, while other work ran")
     assert gain_words(slow, quick) == "plays here at 3.0 times its rate, the original 0.6"
     assert gain_words(slow, None) == ""
 

@@ -97,11 +97,11 @@ class _Others:
 def pace_words(measured: MeasuredPace) -> str:
     """How it plays, in words that follow its name."""
     pace = measured.pace
-    meanwhile = " while other work ran" if measured.disturbed else ""
+    meanwhile = ", while other work ran" if measured.disturbed else ""
     if pace.in_real_time:
-        return f"plays in real time here: {pace.times_rate:.1f} times its rate was reached{meanwhile}"
+        return f"plays in real time here, {pace.times_rate:.1f} times its rate{meanwhile}"
     reached = f"{pace.pictures_a_second:.0f} of {spoken_rate(pace.rate)} pictures a second"
-    return f"does not play in real time here: {reached} were reached{meanwhile}"
+    return f"does not play in real time here: {reached}{meanwhile}"
 
 
 def gain_words(original: MeasuredPace | None, output: MeasuredPace | None) -> str:
