@@ -330,7 +330,10 @@ def _make(
 ) -> None:
     with reported(json), Bar(json) as watch, stoppable(watch):
         clips = clips_from(paths, places().own_layouts, watch)
-        outputs = [perform_make(MakeRequest(clip, way, recipe, to, camera, marks), watch) for clip in clips]
+        outputs = [
+            perform_make(MakeRequest(clip.paths, way, recipe, to, camera, marks, sounds=clip.sounds), watch)
+            for clip in clips
+        ]
     if json:
         print_json([output.as_dict() for output in outputs])
     for output in outputs:
@@ -360,7 +363,9 @@ def handoff(
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         this = open_shoot(ledger, shoot)
         unknown = [clip for clip in kept_clips(ledger, this.id) if clip.facts is None]
-        request = IdentifyRequest(tuple(ClipToIdentify(clip.paths, clip.id) for clip in unknown), this.settings.profile)
+        request = IdentifyRequest(
+            tuple(ClipToIdentify(clip.paths, clip.id, clip.sounds) for clip in unknown), this.settings.profile
+        )
         for found in perform_identify(request, watch):
             record_facts(ledger, found.clip_id, found.facts)
         clips = hand_off_shoot(ledger, this, to)

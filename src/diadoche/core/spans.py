@@ -9,6 +9,7 @@ import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from heapq import merge
 from pathlib import Path
 from typing import Any
 
@@ -83,12 +84,31 @@ def tracks_of(media: InputContainer) -> list[Stream]:
     return [*media.streams.video[:1], *media.streams.audio]
 
 
-def packets(paths: Sequence[Path]) -> Iterator[TimedPacket]:
-    """All packets of a clip in the order of their files.
+def packets(paths: Sequence[Path], sounds: Sequence[Path] = ()) -> Iterator[TimedPacket]:
+    """All packets of a clip in the order of their files, those of its sound files between them.
+
+    Args:
+        paths: the spans.
+        sounds: files beside them that hold sound alone, and begin with the first picture; their tracks count on.
 
     Raises:
         MediaError: a part cannot be read.
     """
+    apart = [_packets_of_sound(path, number) for number, path in enumerate(sounds, start=1)]
+    return merge(_packets_of_spans(paths), *apart, key=lambda timed: timed.dts * timed.tick_s)
+
+
+def _packets_of_sound(path: Path, number: int) -> Iterator[TimedPacket]:
+    """Only mute pictures have sound files beside them: the first is track 1."""
+    with opened([path]) as media, decoding(path):
+        stream = media.streams.audio[0]
+        clock = _Clock(number, stream, -(stream.start_time or 0) * Fraction(stream.time_base or 1))
+        for packet in media.demux(stream):
+            if packet.size:
+                yield clock.timed(packet)
+
+
+def _packets_of_spans(paths: Sequence[Path]) -> Iterator[TimedPacket]:
     offset_s = Fraction(0)
     for part in parts(paths):
         with opened(part) as media, decoding(part[0]):

@@ -161,6 +161,7 @@ class OutputsScreen:
                 folder,
                 clip.card,
                 clip_id=clip.id,
+                sounds=clip.sounds,
             )
             for route in ("rewrap", "join", "convert")
             if route not in self._left_out
@@ -310,12 +311,12 @@ class OutputsScreen:
 
 
 def _sound_apart(clips: Sequence[KeptClip]) -> str:
-    """What is said where a camera kept sound in files of its own: outputs hold the picture's file alone."""
-    apart = [clip.clip.name for clip in clips if any(each.role == "sound" for each in clip.clip.companions)]
+    """What is said where a camera kept more sound in files of its own: beside a picture that has sound, it stays."""
+    apart = [clip.clip.name for clip in clips if clip.sounds and clip.facts is not None and not clip.facts.sound_apart]
     if not apart:
         return ""
     names = f"{apart[0]} and {len(apart) - 1} more" if len(apart) > 1 else apart[0]
-    return f"{names}: its sound lies in files of its own and does not come along; it is kept beside the original."
+    return f"{names}: a second sound lies in files of its own and does not come along; it is kept beside the original."
 
 
 def problem_words(error: DiadocheError) -> str:

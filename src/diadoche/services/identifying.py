@@ -15,10 +15,11 @@ from diadoche.services.queue.kinds import JobKind
 
 @dataclass(frozen=True, slots=True)
 class ClipToIdentify:
-    """The spans of one clip, and the ledger's number for it (0: none)."""
+    """The spans of one clip, the sound files beside them, and the ledger's number for it (0: none)."""
 
     paths: tuple[Path, ...]
     clip_id: int = 0
+    sounds: tuple[Path, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +60,7 @@ def perform_identify(request: IdentifyRequest, watch: Watch) -> tuple[Identified
             for number, clip in enumerate(request.clips):
                 done = turn * len(request.clips) + number
                 watch.step(Progress(done, len(depths) * len(request.clips), clip.paths[0].name))
-                facts = parser.facts(clip.paths, depth, watch)
+                facts = parser.facts(clip.paths, depth, watch, clip.sounds)
                 identified = IdentifiedClip(clip.clip_id, facts.routed(route(facts, profile, len(clip.paths))))
                 found.append(identified)
                 watch.give(identified)

@@ -34,7 +34,7 @@ class NewFootage:
             return
         self._looked_at.update(clip.id for clip in new)
         request = IdentifyRequest(
-            tuple(ClipToIdentify(clip.paths, clip.id) for clip in new),
+            tuple(ClipToIdentify(clip.paths, clip.id, clip.sounds) for clip in new),
             profile,
             own_profiles=self._places.own_profiles,
             facts_memory=self._places.facts_memory,

@@ -19,7 +19,7 @@ import xxhash
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.identify.facts import Facts, unreadable
-from diadoche.core.identify.probe import Depth, identify
+from diadoche.core.identify.probe import Depth, identify, with_sounds
 from diadoche.core.names import shown
 from diadoche.core.watch import Watch
 from diadoche.services.apart import Apart, serve
@@ -28,7 +28,7 @@ from diadoche.services.wire import from_text, to_text
 _LONGEST_S = {"headers": 20.0, "looked": 60.0, "counted": 300.0}
 _DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
 # Another reading of the same bytes may say more: facts of an older one are made anew.
-_READING = 2
+_READING = 3
 _ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 30
 
 
@@ -53,18 +53,21 @@ class Parser:
     ) -> None:
         self._apart.close()
 
-    def facts(self, paths: Sequence[Path], depth: Depth, watch: Watch | None = None) -> Facts:
-        """Facts of a file or of the spans of one clip. Never raises for what is in them.
+    def facts(
+        self, paths: Sequence[Path], depth: Depth, watch: Watch | None = None, sounds: Sequence[Path] = ()
+    ) -> Facts:
+        """Facts of a file, or of the spans of one clip with their sound files. Never raises for what is in them.
 
         Raises:
             Cancelled: the watch was stopped meanwhile.
         """
-        key = content_key(paths) if self._memory is not None else ""
+        key = content_key((*paths, *sounds)) if self._memory is not None else ""
         known = self._memory.recall(key, depth) if self._memory is not None and key else None
         if known is not None:
             return _at(known, paths[0])
         longest_s = _LONGEST_S[depth] if self._longest_s is None else self._longest_s
-        answer = self._apart.ask([depth, *(str(path) for path in paths)], longest_s, watch)
+        question = [depth, [str(path) for path in paths], [str(path) for path in sounds]]
+        answer = self._apart.ask(question, longest_s, watch)
         if answer is None:
             return unreadable(paths[0], _gave_up(paths[0], longest_s))
         facts = from_text(Facts, answer)
@@ -161,10 +164,10 @@ class FactsMemory:
             database.execute("INSERT OR REPLACE INTO facts VALUES (?, ?, ?, ?)", row)
 
 
-def _answer(question: list[str]) -> str:
-    depth, *paths = question
+def _answer(question: tuple[Depth, list[str], list[str]]) -> str:
+    depth, paths, sounds = question
     try:
-        facts = identify([Path(path) for path in paths], depth)  # type: ignore[arg-type]  # one of the three
+        facts = with_sounds(identify([Path(path) for path in paths], depth), [Path(path) for path in sounds])
     except DiadocheError as error:
         facts = unreadable(Path(paths[0]), error.problem)
     return to_text(facts)

@@ -46,14 +46,15 @@ def clock_remark(card: Card, now: datetime, others: Sequence[Times] = ()) -> str
 def _went_back(clips: Sequence[Clip]) -> str:
     """Two recordings that the camera counted one after the other, of which the later says that it is the earlier."""
     counted = sorted(
-        (found[1], int(found[2]), clip)
+        ((clip.spans[0].rpartition("/")[0], found[1]), int(found[2]), clip)
         for clip in clips
         if clip.start is not None and (found := _COUNTED.match(clip.name)) is not None
     )
-    for (letters, number, before), (same_letters, following, after) in pairwise(counted):
+    for (counter, number, before), (same_counter, following, after) in pairwise(counted):
         assert before.start is not None
         assert after.start is not None
-        consecutive = letters == same_letters and following == number + 1
+        # Each folder may have a counter of its own.
+        consecutive = counter == same_counter and following == number + 1
         if consecutive and _zoned(before.start) - _zoned(after.start) > _BACK:
             then, now = (f"{each:%H:%M} on {_day(each)}" for each in (before.start, after.start))
             return f"Its clock went back: {shown(after.name)}, counted after {shown(before.name)} ({then}), says {now}."

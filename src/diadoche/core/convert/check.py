@@ -11,7 +11,7 @@ import av
 import av.error
 import xxhash
 
-from diadoche.core.media import opened
+from diadoche.core.media import decoding, opened
 from diadoche.core.rates import nearest_standard
 from diadoche.core.spans import first_picture_s, parts, tracks_of
 from diadoche.core.watch import Progress, Watch
@@ -55,7 +55,14 @@ class Checks:
 
 
 def decode_all(
-    paths: Sequence[Path], watch: Watch, expected: int, note: str, *, with_digest: bool = True, threads: bool = True
+    paths: Sequence[Path],
+    watch: Watch,
+    expected: int,
+    note: str,
+    *,
+    with_digest: bool = True,
+    threads: bool = True,
+    sounds: Sequence[Path] = (),
 ) -> Decoded:
     """Decodes everything once.
 
@@ -66,6 +73,7 @@ def decode_all(
         note: what the progress says.
         with_digest: whether to digest every picture.
         threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
+        sounds: files beside the spans that hold sound alone.
     """
     found = Decoded()
     digest = xxhash.xxh3_128()
@@ -83,7 +91,15 @@ def decode_all(
                 found.clean = False
     found.digest = digest.hexdigest()
     found.picture_end_s = offset_s
+    found.sound_spans += [_sound_span(path) for path in sounds]
     return found
+
+
+def _sound_span(path: Path) -> tuple[Fraction, Fraction]:
+    """Where the sound of a file of its own begins and ends; it begins with the first picture."""
+    with opened([path]) as media, decoding(path):
+        rate, samples = media.streams.audio[0].rate, sum(frame.samples for frame in media.decode(audio=0))
+        return Fraction(0), Fraction(samples, rate)
 
 
 def _decode_part(

@@ -2,7 +2,8 @@
 
 H.264 and HEVC: start codes become lengths, and parameter sets, delimiters and filler may be repeated
 or left out without a change to the picture [H264, annex B; 14496-15]. AAC: the ADTS header goes
-[14496-3, 1.A.2]. Everything else is compared byte for byte.
+[14496-3, 1.A.2]. Plain PCM is one run of samples, which every container cuts as it likes. Everything else is compared
+packet by packet, byte for byte.
 """
 
 from __future__ import annotations
@@ -22,19 +23,24 @@ class TrackDigest:
     def __init__(self, codec: str, extradata: bytes | None) -> None:
         self._codec = codec
         self._length_bytes = _length_bytes(codec, extradata)
+        self._is_run = codec.startswith("pcm_")
         self._digest = xxhash.xxh3_128()
-        self.packets = 0
+        self._count = 0
 
     def take(self, data: bytes) -> None:
         """The next packet as its container gave it."""
-        self.packets += 1
+        if self._is_run:
+            self._count += len(data)
+            self._digest.update(data)
+            return
+        self._count += 1
         for piece in self._pieces(data):
             self._digest.update(len(piece).to_bytes(4, "big"))
             self._digest.update(piece)
 
     def value(self) -> tuple[int, str]:
-        """How many packets, and what they were."""
-        return self.packets, self._digest.hexdigest()
+        """How many packets, or bytes of plain PCM, and what they were."""
+        return self._count, self._digest.hexdigest()
 
     def _pieces(self, data: bytes) -> Iterator[bytes]:
         if self._codec in _FRAMING_UNITS:

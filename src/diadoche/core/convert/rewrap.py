@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -14,6 +15,7 @@ import av
 from av.container import OutputContainer
 from av.stream import Stream
 
+from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.check import Checks, Decoded, compare, decode_all
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
@@ -42,6 +44,7 @@ def rewrap(
     container: str = "mov",
     camera: str = "",
     decode_check: bool = True,
+    sounds: Sequence[Path] = (),
 ) -> Output:
     """Puts the picture and sound of a clip into another container, joining its spans.
 
@@ -56,15 +59,14 @@ def rewrap(
     if not facts.video:
         raise MediaError(f"{paths[0].name} holds no picture.", path=paths[0], safe="It is untouched.", do="Nothing.")
     began_s = time.monotonic()
-    sources = tuple(str(path) for path in paths)
+    sources = tuple(str(path) for path in (*paths, *sounds))
     expected = facts.frames or 1
     name = output_name(camera, facts.start, paths[0].stem, container)
-    with new_file(folder, name, facts.size_bytes, tuple(paths)) as made:
-        digests = _copy_packets(
-            paths, facts, made.part, container, Share(watch, 0, 0.2 if decode_check else 1), expected
-        )
+    with new_file(folder, name, facts.size_bytes, (*paths, *sounds)) as made:
+        source = _Source(tuple(paths), tuple(sounds), facts)
+        digests = _copy_packets(source, made.part, container, Share(watch, 0, 0.2 if decode_check else 1), expected)
         pictures = digests[0].value()[0]
-        proof = _prove(paths, facts, made.part, digests, watch if decode_check else None)
+        proof = _prove(source, made.part, digests, watch if decode_check else None)
         size = made.part.stat().st_size
         made.withheld = not proof.passed
     delivered = not made.withheld
@@ -85,6 +87,15 @@ def rewrap(
 
 
 @dataclass(frozen=True, slots=True)
+class _Source:
+    """What is rewrapped: the spans, the sound files beside them, and what both hold."""
+
+    paths: tuple[Path, ...]
+    sounds: tuple[Path, ...]
+    facts: Facts
+
+
+@dataclass(frozen=True, slots=True)
 class _Proof:
     """What was found when the output was read back; None where nobody looked."""
 
@@ -101,35 +112,39 @@ class _Proof:
         return (self.checks.failures() if self.checks else "") or "packets or pictures differ"
 
 
-def _prove(
-    paths: Sequence[Path], facts: Facts, part: Path, digests: list[TrackDigest | SampleDigest], watch: Watch | None
-) -> _Proof:
+def _prove(source: _Source, part: Path, digests: list[TrackDigest | SampleDigest], watch: Watch | None) -> _Proof:
     identical = _read_back(part, digests)
     if watch is None:
         return _Proof(identical)
-    source, output = _decoded(paths, part, facts.frames or 1, watch)
-    same = source.digest == output.digest
+    before, output = _decoded(source, part, watch)
+    same = before.digest == output.digest
     problems: tuple[Problem, ...] = ()
-    if not source.clean and same:
+    if not before.clean and same:
         # Nothing was damaged here: the same packets give the same damaged pictures.
         output.clean = True
-        problems = (_damaged_original(paths[0]),)
-    return _Proof(
-        identical, same, compare(source, output, facts.video[0].frame_rate, frames_wanted=source.pictures), problems
-    )
+        problems = (_damaged_original(source.paths[0]),)
+    rate = source.facts.video[0].frame_rate
+    return _Proof(identical, same, compare(before, output, rate, frames_wanted=before.pictures), problems)
 
 
-def _decoded(paths: Sequence[Path], part: Path, expected: int, watch: Watch) -> tuple[Decoded, Decoded]:
+def _decoded(source: _Source, part: Path, watch: Watch) -> tuple[Decoded, Decoded]:
     """What the original and the output decode to."""
-    source = decode_all(paths, Share(watch, 0.2, 0.6), expected, "checking the original")
-    output = decode_all([part], Share(watch, 0.6, 1), expected, "checking the output")
-    if source.digest == output.digest:
-        return source, output
-    # Damaged pictures decode the same every time only where one follows the other.
-    return (
-        decode_all(paths, Share(watch, 0.2, 0.6), expected, "checking the original again", threads=False),
-        decode_all([part], Share(watch, 0.6, 1), expected, "checking the output again", threads=False),
-    )
+    for threads, again in ((True, ""), (False, " again")):
+        before = decode_all(
+            source.paths,
+            Share(watch, 0.2, 0.6),
+            source.facts.frames or 1,
+            f"checking the original{again}",
+            threads=threads,
+            sounds=source.sounds,
+        )
+        output = decode_all(
+            [part], Share(watch, 0.6, 1), source.facts.frames or 1, f"checking the output{again}", threads=threads
+        )
+        # Damaged pictures decode the same every time only where one follows the other.
+        if before.digest == output.digest:
+            break
+    return before, output
 
 
 def _damaged_original(path: Path) -> Problem:
@@ -142,17 +157,20 @@ def _damaged_original(path: Path) -> Problem:
 
 
 def _copy_packets(
-    paths: Sequence[Path], facts: Facts, part: Path, container: str, watch: Watch, expected: int
+    source: _Source, part: Path, container: str, watch: Watch, expected: int
 ) -> list[TrackDigest | SampleDigest]:
     options = {"write_tmcd": "1"} if container in {"mov", "mp4"} else {}
     with muxing(part, container, options) as target:
-        with opened(parts(paths)[0]) as media:
+        with ExitStack() as files:
+            media = files.enter_context(opened(parts(source.paths)[0]))
+            apart = [files.enter_context(opened([path])).streams.audio[0] for path in source.sounds]
             tracks = [
-                _Track(target, stream, facts, number, container) for number, stream in enumerate(tracks_of(media))
+                _Track(target, stream, source.facts, number, container)
+                for number, stream in enumerate([*tracks_of(media), *apart])
             ]
-            write_dates(target, tracks[0].stream, facts)
+            write_dates(target, tracks[0].stream, source.facts)
         pictures = 0
-        for timed in packets(paths):
+        for timed in packets(source.paths, source.sounds):
             tracks[timed.track].put(target, timed)
             if timed.track == 0:
                 pictures += 1
@@ -193,7 +211,7 @@ class _Track:
             self.stream: Stream = self._pcm.stream
             self.digest = self._pcm.digest
         else:
-            self.stream = target.add_stream_from_template(source, opaque=True)
+            self.stream = _copied_stream(target, source, facts, container)
             self.digest = TrackDigest(codec, source.codec_context.extradata)
         if number == 0 and facts.video[0].frame_rate_mode == "constant":
             # The muxer takes the rate of the timecode track from this clock; every picture lies on it.
@@ -221,6 +239,18 @@ class _Track:
         if self._pcm is not None:
             for packet in self._pcm.flush():
                 target.mux(packet)
+
+
+def _copied_stream(target: OutputContainer, source: Stream, facts: Facts, container: str) -> Stream:
+    try:
+        return target.add_stream_from_template(source, opaque=True)
+    except ValueError as error:
+        raise MediaError(
+            f"{shown(Path(facts.path).name)}: {spoken_codec(codec_of(source))} cannot be put into {container.upper()}.",
+            path=facts.path,
+            safe="The original is untouched; nothing was written.",
+            do="Choose another container, or convert it.",
+        ) from error
 
 
 def codec_of(stream: Stream) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from heapq import merge
 from pathlib import Path
 from typing import Protocol
 
@@ -48,16 +49,17 @@ class PictureSource(Protocol):
 
 
 class FileSource:
-    """A file, or the spans of one clip, decoded."""
+    """A file, or the spans of one clip, decoded, with the sound files beside them."""
 
-    def __init__(self, paths: Sequence[Path], facts: Facts) -> None:
+    def __init__(self, paths: Sequence[Path], facts: Facts, sounds: Sequence[Path] = ()) -> None:
         self.facts = facts
         self._paths = tuple(paths)
+        self._sounds = tuple(sounds)
 
     @property
     def originals(self) -> tuple[Path, ...]:
         """The files it is made from."""
-        return self._paths
+        return (*self._paths, *self._sounds)
 
     def units(self) -> Iterator[Picture | Sound]:
         """Everything, decoded.
@@ -65,6 +67,10 @@ class FileSource:
         Raises:
             MediaError: a span cannot be opened or decoded.
         """
+        apart = [_sound_units(path, number) for number, path in enumerate(self._sounds)]
+        return merge(self._span_units(), *apart, key=lambda unit: unit.time_s)
+
+    def _span_units(self) -> Iterator[Picture | Sound]:
         offset_s = Fraction(0)
         frame_s = 1 / self.facts.video[0].frame_rate
         for part in parts(self._paths):
@@ -85,3 +91,12 @@ class FileSource:
                         else:
                             yield Sound(place[packet.stream_index] - 1, frame, time_s)
             offset_s = end_s
+
+
+def _sound_units(path: Path, track: int) -> Iterator[Picture | Sound]:
+    """The sound of a file that begins with the first picture."""
+    with opened([path]) as media, decoding(path):
+        stream = media.streams.audio[0]
+        begin_s = (stream.start_time or 0) * Fraction(stream.time_base or 1)
+        for frame in media.decode(stream):
+            yield Sound(track, frame, (frame.pts or 0) * Fraction(frame.time_base or 1) - begin_s)

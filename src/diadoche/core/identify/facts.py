@@ -160,6 +160,8 @@ class Facts:
     origin: Origin = "unknown"
     origin_reason: str = ""
     spatial: SpatialMetadata = "none"
+    # Whether its sound lies in files of its own.
+    sound_apart: bool = False
     # Degrees of arc across and down that the picture (of one eye) spans; None where nothing tells it.
     field_of_view_deg: tuple[Fraction, Fraction] | None = None
 
@@ -178,6 +180,7 @@ class Facts:
             "size_bytes": self.size_bytes,
             "video": [track.as_dict() for track in self.video],
             "audio": [track.as_dict() for track in self.audio],
+            "sound_apart": self.sound_apart,
             "data": list(self.data),
             "projection": self.projection,
             "stereo": self.stereo,

@@ -90,6 +90,27 @@ def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
             return replace(bare, problems=(problem or error.problem,))
 
 
+def with_sounds(facts: Facts, sounds: Sequence[Path]) -> Facts:
+    """The facts of a clip whose picture's file is mute, with the tracks of the sound files beside it.
+
+    Raises:
+        SourceUnreadable: a sound file cannot be read at all.
+    """
+    if facts.audio or not facts.video:
+        return facts
+    tracks = tuple(identify([sound], "headers").audio[0] for sound in with_tracks(sounds))
+    return replace(facts, audio=tracks, sound_apart=bool(tracks))
+
+
+def with_tracks(sounds: Sequence[Path]) -> tuple[Path, ...]:
+    """Those of some sound files that hold sound.
+
+    Raises:
+        SourceUnreadable: one cannot be read at all.
+    """
+    return tuple(sound for sound in sounds if identify([sound], "headers").audio)
+
+
 def _opened_facts(bare: Facts, paths: Sequence[Path], depth: Depth) -> Facts:
     with opened(paths) as media:
         if bare.container == "unknown":

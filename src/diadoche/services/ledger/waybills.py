@@ -103,6 +103,11 @@ class KeptClip:
         return tuple(self.root / span for span in self.clip.spans)
 
     @property
+    def sounds(self) -> tuple[Path, ...]:
+        """Files beside the spans that hold sound alone."""
+        return tuple(path for role, path in self.companions if role == "sound")
+
+    @property
     def companions(self) -> tuple[tuple[str, Path], ...]:
         """Role and path of each companion."""
         return tuple((each.role, self.root / each.path) for each in self.clip.companions)

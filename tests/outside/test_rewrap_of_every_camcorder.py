@@ -1,0 +1,92 @@
+"""Rewraps of cards of other kinds than AVCHD, and sound in files of its own: packets and samples by `ffmpeg`'s digests."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.identify.probe import identify, with_sounds
+from diadoche.core.watch import Watch
+from diadoche.services.converting import MakeRequest, clips_from, perform_make
+from diadoche.services.parsing import Parser
+from tests.conftest import diadoche
+from tests.outside.public_tools import ffprobe, picture_digests
+
+pytestmark = pytest.mark.usefixtures("own_state")
+
+
+def digest(path: Path, track: str, *options: str) -> str:
+    """MD5 of a track's packets (copied) or samples, by `ffmpeg`."""
+    words = ["ffmpeg", "-v", "error", "-i", str(path), "-map", track, *options, "-f", "md5", "-"]
+    return subprocess.run(words, capture_output=True, text=True, check=True).stdout
+
+
+# Matroska has no name for DV; see below.
+@pytest.mark.parametrize(
+    ("card", "container"),
+    [*itertools.product(["Mast", "Harbour", "Pier", "Quay"], ["mov", "mkv"]), ("Archive tapes", "mov")],
+)
+def test_each_clip_keeps_its_packets(demo_cards: dict[str, Path], tmp_path: Path, card: str, container: str) -> None:
+    done = diadoche("rewrap", demo_cards[card], "--to", tmp_path, "--container", container, "--json")
+    assert done.returncode == 0, done.stderr
+    for output in json.loads(done.stdout):
+        source, made = Path(output["source"][0]), Path(output["output"])
+        assert output["packets_identical"]
+        assert picture_digests(str(source)) == picture_digests(str(made))
+        (sound,) = (stream for stream in ffprobe(made)["streams"] if stream["codec_type"] == "audio")
+        # Plain PCM is cut into other packets; its samples are what counts. Others are compared as they are stored.
+        how = ("-c", "pcm_s16le") if sound["codec_name"].startswith("pcm_") else ("-c", "copy")
+        assert digest(source, "0:a:0", *how) == digest(made, "0:a:0", *how)
+
+
+def test_what_a_container_cannot_hold_is_named(demo_cards: dict[str, Path], tmp_path: Path) -> None:
+    tape = next(demo_cards["Archive tapes"].glob("*.AVI"))
+    done = diadoche("rewrap", tape, "--to", tmp_path, "--container", "mkv", "--json")
+    assert done.returncode == 1
+    assert "DV cannot be put into MKV" in json.loads(done.stdout)[0]["problems"][0]["what"]
+    assert list(tmp_path.glob("*.mkv*")) == []
+
+
+@pytest.mark.parametrize(("way", "recipe"), [("rewrap", "mov"), ("convert", "prores-422")])
+def test_sound_in_files_of_its_own_comes_along(
+    demo_cards: dict[str, Path], tmp_path: Path, way: str, recipe: str
+) -> None:
+    (clip,) = clips_from([demo_cards["Shore"]], None, Watch())
+    assert len(clip.sounds) == 2
+    output = perform_make(MakeRequest(clip.paths, way, recipe, tmp_path, sounds=clip.sounds), Watch())  # type: ignore[arg-type]
+    assert output.output, output.problems
+    assert output.checks is not None
+    assert output.checks.passed
+    assert len(output.source) == 3
+    made = Path(output.output)
+    kinds = [stream["codec_type"] for stream in ffprobe(made)["streams"]]
+    assert kinds.count("audio") == 2
+    for number, sound in enumerate(clip.sounds):
+        assert digest(sound, "0:a:0") == digest(made, f"0:a:{number}")
+
+
+def test_a_mute_picture_has_the_sound_beside_it_and_no_other_does(demo_cards: dict[str, Path]) -> None:
+    (clip,) = clips_from([demo_cards["Shore"]], None, Watch())
+    with Parser() as parser:
+        facts = parser.facts(clip.paths, "headers", sounds=clip.sounds)
+    assert (len(facts.audio), facts.sound_apart) == (2, True)
+    assert facts.audio == with_sounds(identify(clip.paths, "headers"), clip.sounds).audio
+    (other, *_) = clips_from([demo_cards["Mast"]], None, Watch())
+    heard = with_sounds(identify(other.paths, "headers"), clip.sounds)
+    assert (len(heard.audio), heard.sound_apart) == (len(identify(other.paths, "headers").audio), False)
+    # A sound file without sound adds nothing.
+    assert with_sounds(identify(clip.paths, "headers"), clip.paths).audio == ()
+
+
+def test_plain_pcm_is_one_run_however_it_is_cut() -> None:
+    one, other, changed = (TrackDigest("pcm_s16le", None) for _ in range(3))
+    one.take(b"abcdef")
+    other.take(b"ab")
+    other.take(b"cdef")
+    changed.take(b"abcdeg")
+    assert one.value() == other.value() != changed.value()
