@@ -46,6 +46,7 @@ def test_a_clock_that_went_back_between_two_recordings(drone: Path) -> None:
     # Within an hour it may be summer time; a counter that starts again is no clock.
     summer = replace(card, clips=(first, replace(second, start=first.start - timedelta(minutes=50)), third))
     assert clock_remark(summer, NOW) == ""
+    assert clock_remark(replace(card, clips=(first, first, second)), NOW) == ""
     # Nor is a folder that counts by itself.
     elsewhere = replace(second, start=first.start - timedelta(days=3), spans=("DCIM/101DRONE/DRON0002.MP4",))
     assert clock_remark(replace(card, clips=(first, elsewhere)), NOW) == ""

@@ -45,11 +45,12 @@ def clock_remark(card: Card, now: datetime, others: Sequence[Times] = ()) -> str
 
 def _went_back(clips: Sequence[Clip]) -> str:
     """Two recordings that the camera counted one after the other, of which the later says that it is the earlier."""
-    counted = sorted(
+    counted = [
         ((clip.spans[0].rpartition("/")[0], found[1]), int(found[2]), clip)
         for clip in clips
         if clip.start is not None and (found := _COUNTED.match(clip.name)) is not None
-    )
+    ]
+    counted.sort(key=lambda each: each[:2])
     for (counter, number, before), (same_counter, following, after) in pairwise(counted):
         assert before.start is not None
         assert after.start is not None
