@@ -18,10 +18,9 @@ from av.container import InputContainer
 from av.stream import Stream
 
 from diadoche.core.errors import MediaError
-from diadoche.core.identify.container import container_of
+from diadoche.core.identify.container import TRANSPORT, container_of
 from diadoche.core.media import decoding, opened
 
-_TRANSPORT = {"M2TS", "MPEG-TS"}
 # Sound and picture of a camera end up to a few frames apart, and so do its estimates of a length.
 _SEAM_S = Fraction(1, 4)
 
@@ -58,7 +57,7 @@ def runs_on(before: Path, after: Path) -> bool:
 
 def _is_transport(path: Path) -> bool:
     # A span may begin in the middle of a packet; only what the camera called it is left then.
-    return container_of(path) in _TRANSPORT or path.suffix.upper() in {".MTS", ".M2TS"}
+    return container_of(path) in TRANSPORT or path.suffix.upper() in {".MTS", ".M2TS"}
 
 
 def _clock_runs_on(before: Path, after: Path, *, otherwise: bool) -> bool:

@@ -15,6 +15,8 @@ from diadoche.core.identify.rawreels import is_raw_segment
 HEAD_BYTES = 4096
 _SYNC = 0x47
 _STILLS = {"JPEG", "PNG", "TIFF", "DNG", "HEIF", "BMP", "WebP", "OpenEXR", "DPX"}
+# Containers that are a stream of packets: what a camera cut runs on from file to file.
+TRANSPORT = {"M2TS", "MPEG-TS"}
 _HEIF_BRANDS = {b"heic", b"heix", b"mif1", b"avif", b"heim", b"heis"}
 _MAGIC = (
     (b"\xff\xd8\xff", "JPEG"),

@@ -21,21 +21,20 @@ from diadoche.core.boxes import TrackHead, movie_payload, track_heads
 from diadoche.core.ebml import sphere_heads
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.heif import heif_shape
-from diadoche.core.identify.container import container_of, is_still
-from diadoche.core.identify.damage import broken_pictures, damage, missing_index, no_rate
+from diadoche.core.identify.beginning import Beginning, beginning_of
+from diadoche.core.identify.container import TRANSPORT, container_of, is_still
+from diadoche.core.identify.damage import damage, missing_index, no_rate
 from diadoche.core.identify.facts import Facts, VideoFacts
-from diadoche.core.identify.looks import Seen, luma_of
+from diadoche.core.identify.looking import looked_at
+from diadoche.core.identify.looks import Seen
 from diadoche.core.identify.origin import written_by
-from diadoche.core.identify.packs import RecordingPacks, dv_packs, recording_packs
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
-from diadoche.core.identify.scan import Fields, ScanVerdict, fields_of, judge
 from diadoche.core.identify.sphere import placed
 from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
     Count,
     audio_facts,
     count_packets,
-    decoder_of,
     joined_seconds,
     picture_streams,
     track_seconds,
@@ -48,11 +47,7 @@ from diadoche.core.spatial import SphereHead
 Depth = Literal["headers", "looked", "counted"]
 
 _TRUSTED_FORMATS = {"flv", "asf", "ogg", "mp3", "aac", "flac", "dv", "mpegvideo", "h264", "hevc", "gxf", "ivf", "nut"}
-_TRANSPORT = {"M2TS", "MPEG-TS"}
 _MATROSKA = {"Matroska", "WebM"}
-_LOOKS_AT = (Fraction(1, 10), Fraction(1, 2), Fraction(9, 10))
-_PICTURES_A_LOOK = 7
-_PACKS_WITHIN = 30
 _TEXT_ENDINGS = {".SRT", ".TXT", ".XML", ".CSV", ".JSON", ".MHL", ".MD", ""}
 _SUBTITLE_BYTES = 65536
 # Where containers keep the moment of recording; MXF has only that of its own last change.
@@ -81,7 +76,7 @@ def identify(paths: Sequence[Path], depth: Depth = "counted") -> Facts:
                 return raw_segment_facts(bare, paths)
             if len(paths) > 1 and is_still(container):
                 return _picture_run(_opened_facts(bare, paths[:1], depth), len(paths))
-            if len(paths) > 1 and container not in _TRANSPORT:
+            if len(paths) > 1 and container not in TRANSPORT:
                 return _together(bare, [identify([each], depth) for each in paths])
             facts = _opened_facts(bare, paths, depth)
             return _main_picture(facts, path) if container == "HEIF" else facts
@@ -186,7 +181,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
-    beginning = _beginning_apart(bare.container, paths, media, untouched=depth == "headers")
+    beginning = beginning_of(bare.container, paths, media, untouched=depth == "headers")
     count = count_packets(media, pictures[0]) if depth == "counted" and pictures else None
     heads = _heads(bare.container, paths[0], media)
     video = tuple(
@@ -197,7 +192,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         bare,
         duration_s=0.0 if still else _duration(media, video, count),
         frames=count.packets if count is not None else (pictures[0].frames or None if pictures else None),
-        start=_start(media, beginning.packs),
+        start=_start(media, beginning),
         video=video,
         audio=tuple(audio_facts(stream) for stream in media.streams.audio),
         data=_data_tracks(paths, media, heads.tracks),
@@ -208,7 +203,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         facts = replace(facts, problems=(*facts.problems, problem))
     seen = Seen()
     if depth != "headers" and video and video[0].decodable:
-        facts = _looked_at(facts, paths, media, seen)
+        facts = looked_at(facts, paths, media, seen)
     return placed(facts, heads.sphere(pictures), seen.lens_circles)
 
 
@@ -236,57 +231,13 @@ def _heads(container: str, path: Path, media: InputContainer) -> _Heads:
     return _Heads(tracks, by_stream, {number: head.sphere for number, head in by_stream.items()})
 
 
-def _with_writer(facts: Facts, media: InputContainer, beginning: _Beginning) -> Facts:
+def _with_writer(facts: Facts, media: InputContainer, beginning: Beginning) -> Facts:
     """The facts with what is written about the camera, or the program that converted it."""
     carriers = [media.metadata, *(stream.metadata for stream in (*picture_streams(media), *media.streams.data))]
-    written = written_by(carriers, beginning.data, camera_packs=_moment_of(beginning.packs) is not None)
+    written = written_by(carriers, beginning.data, camera_packs=beginning.moment is not None)
     return replace(
         facts, camera=written.camera, origin=written.origin, origin_reason=written.reason, serial=written.serial
     )
-
-
-@dataclass(frozen=True, slots=True)
-class _Beginning:
-    """The first packet of the picture, and the camera's packs from the first few."""
-
-    data: bytes = b""
-    packs: RecordingPacks | None = None
-
-
-def _beginning_apart(container: str, paths: Sequence[Path], media: InputContainer, *, untouched: bool) -> _Beginning:
-    """The beginning, in an opening of its own where more than headers is read afterwards.
-
-    Where times begin below zero, no going back finds all that was read.
-    """
-    pictures, searched = picture_streams(media), container in _TRANSPORT
-    if untouched or searched or not pictures:
-        return _beginning(media, pictures, searched=searched)
-    with opened(paths) as again:
-        return _beginning(again, picture_streams(again), searched=False)
-
-
-def _beginning(media: InputContainer, pictures: Sequence[VideoStream], *, searched: bool) -> _Beginning:
-    if not pictures:
-        return _Beginning()
-    # There is none for codecs that the media library does not know.
-    context = decoder_of(pictures[0])
-    data, packs = bytes((context.extradata if context is not None else None) or b""), None
-    is_dv = context is not None and context.name == "dvvideo"
-    try:
-        for number, packet in enumerate(media.demux(pictures[0])):
-            content = bytes(packet) if packet.size else b""
-            data = data + content if number == 0 else data
-            if content and is_dv:
-                packs = dv_packs(content)
-            elif content and searched:
-                packs = recording_packs(content)
-            if packs is not None or not searched or number > _PACKS_WITHIN:
-                break
-        media.seek(0)
-    except av.error.FFmpegError:
-        # What cannot be read or gone back in is named when it is looked at.
-        pass
-    return _Beginning(data, packs)
 
 
 def _data_tracks(paths: Sequence[Path], media: InputContainer, heads: Sequence[TrackHead]) -> tuple[str, ...]:
@@ -326,9 +277,9 @@ def _duration(media: InputContainer, video: tuple[VideoFacts, ...], count: Count
     return next((seconds for stream in tracks if (seconds := track_seconds(stream))), (media.duration or 0) / 1_000_000)
 
 
-def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | None:
-    if (moment := _moment_of(packs)) is not None:
-        return moment
+def _start(media: InputContainer, beginning: Beginning) -> datetime | None:
+    if beginning.moment is not None:
+        return beginning.moment
     for carrier in (media, *media.streams):
         for key in _DATES:
             try:
@@ -338,60 +289,3 @@ def _start(media: InputContainer, packs: RecordingPacks | None) -> datetime | No
             # Cameras that never had their clock set write the epoch of the container.
             return moment if moment.year > 1970 else None
     return None
-
-
-def _moment_of(packs: RecordingPacks | None) -> datetime | None:
-    """When the camera says that it recorded; one whose clock was never set says nothing."""
-    moment = packs.moment if packs is not None else None
-    return moment if moment is not None and moment.year > 1970 else None
-
-
-# -- looking ---------------------------------------------------------------------------------------
-
-
-def _looked_at(facts: Facts, paths: Sequence[Path], media: InputContainer, seen: Seen) -> Facts:
-    """The facts with what a few pictures of the first track show."""
-    first = facts.video[0]
-    verdict, broken = _look(media, facts.duration_s, seen)
-    log = "" if first.color.transfer in {"PQ", "HLG", "linear"} else seen.log_words(first.color.transfer)
-    video = replace(_seen(first, verdict), log_curve=log)
-    problems = (*facts.problems, broken_pictures(paths[0], broken)) if broken else facts.problems
-    return replace(facts, video=(video, *facts.video[1:]), problems=problems)
-
-
-def _look(media: InputContainer, duration_s: float, seen: Seen) -> tuple[ScanVerdict, list[float]]:
-    """The verdict on the scan, and near which seconds pictures fail to decode."""
-    broken: list[float] = []
-    stream = picture_streams(media)[0]
-    windows = [_window(media, stream, float(place) * duration_s, seen, broken) for place in _LOOKS_AT]
-    return judge(windows), broken
-
-
-def _window(media: InputContainer, stream: VideoStream, at_s: float, seen: Seen, broken: list[float]) -> list[Fields]:
-    found: list[Fields] = []
-    if stream.time_base is None:
-        return found
-    start = stream.start_time or 0
-    try:
-        media.seek(start + int(at_s / stream.time_base), stream=stream)
-        for frame in media.decode(stream):
-            luma, bits = luma_of(frame)
-            if frame.is_corrupt:
-                broken.append(at_s)
-            elif not found:
-                seen.add(frame, luma, bits)
-            found.append(fields_of(float(frame.time or 0) - float(start * stream.time_base), luma, bits))
-            if len(found) >= _PICTURES_A_LOOK:
-                break
-    except (av.error.FFmpegError, DiadocheError, ValueError):
-        broken.append(at_s)
-    return found
-
-
-def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:
-    order = verdict.field_order
-    if verdict.scan == "undecided":
-        order = video.field_order
-    elif verdict.scan == "progressive":
-        order = None
-    return replace(video, scan=verdict.scan, field_order=order, evidence=verdict.evidence)
