@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 from diadoche.ui.application import Application
 from diadoche.ui.parts import label
 
-TIMEOUT_MS = 90_000
+TIMEOUT_MS = 180_000
 
 
 def texts(widget: QWidget) -> list[str]:

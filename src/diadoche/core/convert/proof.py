@@ -14,6 +14,8 @@ import xxhash
 
 from diadoche.core.identify.units import split_units
 
+# AV1: temporal delimiters stand only where no container tells where pictures begin [AV1, 5.6].
+_AV1_DELIMITER = 2
 _FRAMING_UNITS = {"h264": {7, 8, 9, 12}, "hevc": {32, 33, 34, 35, 38}}
 
 
@@ -49,10 +51,32 @@ class TrackDigest:
                 kind = unit[0] & 0x1F if self._codec == "h264" else unit[0] >> 1 & 0x3F
                 if kind not in left_out:
                     yield unit
+        elif self._codec == "av1":
+            yield from _av1_units(data)
         elif self._codec == "aac" and data[:1] == b"\xff" and len(data) > 7 and data[1] & 0xF6 == 0xF0:
             yield data[7 if data[1] & 1 else 9 :]
         else:
             yield data
+
+
+def _av1_units(data: bytes) -> Iterator[bytes]:
+    """The units of an AV1 picture without delimiters [AV1, 5.3.2]; data of another kind stays whole."""
+    place = 0
+    while place < len(data):
+        begin, head = place, data[place]
+        place += 1 + (head >> 2 & 1)
+        size, shift = 0, 0
+        if head >> 1 & 1:
+            while place < len(data):
+                size |= (data[place] & 0x7F) << shift
+                shift, place = shift + 7, place + 1
+                if not data[place - 1] & 0x80:
+                    break
+        else:
+            size = len(data) - place
+        place += size
+        if head >> 3 & 15 != _AV1_DELIMITER:
+            yield data[begin:place]
 
 
 def _length_bytes(codec: str, extradata: bytes | None) -> int:

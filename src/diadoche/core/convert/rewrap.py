@@ -9,7 +9,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import cast
+from typing import Any, cast
 
 import av
 from av.container import OutputContainer
@@ -32,7 +32,13 @@ from diadoche.core.watch import Progress, Share, Watch
 CONTAINERS = ("mov", "mp4", "mkv")
 # Disc-style linear PCM and the like exist in transport streams only.
 _PCM_OF_DISCS = {"pcm_bluray", "pcm_dvd", "s302m"}
-_PLAIN_PCM_REFUSED = {"mp4"}
+# Sound that a container holds as it is, by the tags that FFmpeg's muxers know; other sound becomes plain PCM.
+_HELD_BY_BOTH = {"aac", "ac3", "eac3", "alac", "mp1", "mp2", "mp3", "amr_nb", "amr_wb"}
+_HELD_AS_IT_IS = {
+    "mov": _HELD_BY_BOTH | {"adpcm_ms", "adpcm_ima_wav", "gsm"},
+    "mp4": _HELD_BY_BOTH | {"dts", "flac", "opus", "vorbis", "truehd"},
+}
+_PLAIN_PCM_HELD = {"mov", "mkv"}
 
 
 def rewrap(
@@ -199,14 +205,14 @@ class _Track:
     """One track on its way: copied as it is, or, for disc-style PCM, turned into plain PCM."""
 
     def __init__(self, target: OutputContainer, source: Stream, facts: Facts, number: int, container: str) -> None:
-        codec = codec_of(source)
+        codec = codec_of(source, facts.path)
         self.digest: TrackDigest | SampleDigest
         self._pcm: PcmTrack | None = None
         self._next_dts: int | None = None
         # A coarser clock of the target must still tell two packets apart; for sound that is one sample.
         rate = facts.audio[number - 1].sample_rate if number else 90_000
         self._step = max(1, math.ceil(1 / (rate * Fraction(source.time_base or Fraction(1, 90_000)))))
-        if codec in _PCM_OF_DISCS or (codec.startswith("pcm_") and container in _PLAIN_PCM_REFUSED):
+        if number and not _holds(container, codec):
             self._pcm = PcmTrack(target, facts.audio[number - 1], aligned=False)
             self.stream: Stream = self._pcm.stream
             self.digest = self._pcm.digest
@@ -221,7 +227,10 @@ class _Track:
         """Writes one packet."""
         if self._pcm is not None:
             for frame in timed.packet.decode():
-                for sound in self._pcm.encode(cast(av.AudioFrame, frame), timed.pts * timed.tick_s):
+                # A decoder leaves out what only led up to the sound, and then begins later than its packet.
+                later = frame.pts - timed.packet.pts if frame.pts is not None and timed.packet.pts is not None else 0
+                begin_s = (timed.pts + later) * timed.tick_s
+                for sound in self._pcm.encode(cast(av.AudioFrame, frame), begin_s):
                     target.mux(sound)
             return
         packet = timed.packet
@@ -241,21 +250,44 @@ class _Track:
                 target.mux(packet)
 
 
+def _holds(container: str, sound: str) -> bool:
+    """Whether sound stays as it is in a container."""
+    if sound in _PCM_OF_DISCS:
+        return False
+    if sound.startswith("pcm_"):
+        return container in _PLAIN_PCM_HELD
+    return container not in _HELD_AS_IT_IS or sound in _HELD_AS_IT_IS[container]
+
+
 def _copied_stream(target: OutputContainer, source: Stream, facts: Facts, container: str) -> Stream:
     try:
         return target.add_stream_from_template(source, opaque=True)
     except ValueError as error:
+        codec = spoken_codec(codec_of(source, facts.path))
         raise MediaError(
-            f"{shown(Path(facts.path).name)}: {spoken_codec(codec_of(source))} cannot be put into {container.upper()}.",
+            f"{shown(Path(facts.path).name)}: {codec} cannot be put into {container.upper()}.",
             path=facts.path,
             safe="The original is untouched; nothing was written.",
             do="Choose another container, or convert it.",
         ) from error
 
 
-def codec_of(stream: Stream) -> str:
-    """The codec's published name."""
-    name: str = stream.codec_context.codec.canonical_name
+def codec_of(stream: Stream, path: str) -> str:
+    """The codec's published name. `path` is for the words of the error.
+
+    Raises:
+        MediaError: nothing here knows it.
+    """
+    # The stubs promise one; tracks in codecs that the media library does not know have none.
+    context: Any = stream.codec_context
+    if context is None:
+        raise MediaError(
+            f"{shown(Path(path).name)} holds a track in a codec that nothing here knows.",
+            path=path,
+            safe="The original is untouched; nothing was written.",
+            do="Keep the original, and open it with a program that knows it.",
+        )
+    name: str = context.codec.canonical_name
     return name
 
 
@@ -268,7 +300,7 @@ def _read_back(part: Path, digests: list[TrackDigest | SampleDigest]) -> bool:
         again: list[TrackDigest | SampleDigest] = [
             SampleDigest()
             if isinstance(digest, SampleDigest)
-            else TrackDigest(codec_of(stream), stream.codec_context.extradata)
+            else TrackDigest(codec_of(stream, str(part)), stream.codec_context.extradata)
             for stream, digest in zip(tracks, digests, strict=True)
         ]
         place = {stream.index: number for number, stream in enumerate(tracks)}

@@ -19,6 +19,7 @@ Samples = NDArray[np.int16] | NDArray[np.int32]
 
 # Rounding of container clocks: a shift below two samples is none.
 _SMALLEST_GAP_SAMPLES = 2
+_STORED = np.int32(-256)
 
 
 def pcm_encoder(track: AudioFacts) -> str:
@@ -49,10 +50,12 @@ class PcmTrack:
     def __init__(self, target: OutputContainer, facts: AudioFacts, *, aligned: bool) -> None:
         """`aligned`: begin with the first picture; else every sample stays, and the container holds the offset."""
         encoder = pcm_encoder(facts)
+        # A container that names no places for one or two channels means these; some targets want them named.
+        layout = {"1 channels": "mono", "2 channels": "stereo"}.get(facts.layout, facts.layout)
         self._format = "s16" if encoder == "pcm_s16le" else "s32"
         self._rate = facts.sample_rate
-        self.stream = cast(AudioStream, target.add_stream(encoder, rate=facts.sample_rate, layout=facts.layout))
-        self._resampler = av.AudioResampler(format=self._format, layout=facts.layout, rate=facts.sample_rate)
+        self.stream = cast(AudioStream, target.add_stream(encoder, rate=facts.sample_rate, layout=layout))
+        self._resampler = av.AudioResampler(format=self._format, layout=layout, rate=facts.sample_rate)
         self._aligned_start = aligned
         self._next_sample: int | None = None
         self.digest = SampleDigest()
@@ -61,12 +64,16 @@ class PcmTrack:
         """Packets of one decoded frame that begins at `time_s` from the first picture."""
         for plain in self._resampler.resample(frame):
             samples = cast(Samples, plain.to_ndarray())
+            if self._format == "s32":
+                # The encoder stores the upper 24 bits; a lossy source decodes to more.
+                samples = samples & _STORED
             if self._next_sample is None:
-                if self._aligned_start:
+                # What was heard before the first picture, no reader would play: containers hide it.
+                if self._aligned_start or time_s < 0:
                     samples = self._aligned(samples, plain.layout.nb_channels, time_s)
                 if samples.shape[1] == 0:
                     continue
-                self._next_sample = 0 if self._aligned_start else round(time_s * self._rate)
+                self._next_sample = 0 if self._aligned_start else max(0, round(time_s * self._rate))
             self.digest.take(samples)
             yield from self._packets(samples, plain.layout.name)
 

@@ -108,9 +108,10 @@ def muxing(path: Path, container: str, options: dict[str, str] | None = None) ->
         except av.error.FFmpegError as error:
             if isinstance(error, OSError):
                 raise OSError(error.errno, error.strerror) from error
+            name = path.name.removesuffix(PART_SUFFIX).partition("-")[2] or path.name
             raise MediaError(
-                f"{path.name} cannot be written as {container}: {error.strerror}.",
-                path=path,
+                f"{name} cannot be written: {container.upper()} does not take what it would hold.",
+                path=path.with_name(name),
                 safe="The originals are untouched; nothing half-made is kept.",
                 do="Choose another container or recipe.",
             ) from error

@@ -1,4 +1,4 @@
-"""Rewraps of cards of other kinds than AVCHD, and sound in files of its own: packets and samples by `ffmpeg`'s digests."""
+"""Rewraps of other kinds than AVCHD, and sound in files of its own: packets and samples by `ffmpeg`'s digests."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import json
 import subprocess
 from pathlib import Path
 
+import av
 import pytest
 
 from diadoche.core.convert.proof import TrackDigest
@@ -16,6 +17,7 @@ from diadoche.services.converting import MakeRequest, clips_from, perform_make
 from diadoche.services.parsing import Parser
 from tests.conftest import diadoche
 from tests.outside.public_tools import ffprobe, picture_digests
+from tests.outside.test_every_container import ffmpeg
 
 pytestmark = pytest.mark.usefixtures("own_state")
 
@@ -50,6 +52,71 @@ def test_what_a_container_cannot_hold_is_named(demo_cards: dict[str, Path], tmp_
     assert done.returncode == 1
     assert "DV cannot be put into MKV" in json.loads(done.stdout)[0]["problems"][0]["what"]
     assert list(tmp_path.glob("*.mkv*")) == []
+
+
+@pytest.fixture(scope="module")
+def picture(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("picture") / "picture.mkv"
+    ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", "mpeg2video", path)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("sound", "source", "target", "becomes"),
+    [
+        ("flac", "mkv", "mov", "pcm_s16le"),
+        ("libopus", "mkv", "mov", "pcm_s24le"),
+        ("libopus", "mkv", "mp4", "opus"),
+        ("flac", "mkv", "mp4", "flac"),
+        # AVI names no places for its channels.
+        ("pcm_s16le", "avi", "mp4", "pcm_s16le"),
+        ("pcm_s16be", "mov", "mkv", "pcm_s16be"),
+    ],
+)
+def test_sound_that_a_container_cannot_hold_becomes_plain_pcm(
+    picture: Path, tmp_path: Path, sound: str, source: str, target: str, becomes: str
+) -> None:
+    path = tmp_path / f"source.{source}"
+    ffmpeg("-i", picture, "-f", "lavfi", "-i", "sine=r=48000:d=1", "-ac", "2", "-c:v", "copy", "-c:a", sound, path)
+    output = perform_make(MakeRequest((path,), "rewrap", target, tmp_path / "out"), Watch())
+    assert output.output, output.problems
+    with av.open(output.output) as media:
+        assert media.streams.audio[0].codec_context.codec.canonical_name == becomes
+    if sound == "flac" or sound.startswith("pcm_"):
+        with av.open(str(path)) as before, av.open(output.output) as after:
+            one, other = ([frame.to_ndarray().tobytes() for frame in each.decode(audio=0)] for each in (before, after))
+        assert b"".join(one) == b"".join(other)
+
+
+@pytest.mark.parametrize(
+    ("codec", "source", "target", "words"),
+    [
+        ("libvpx-vp9", "webm", "mov", "MOV does not take what it would hold"),
+        ("mjpeg", "mpg", "mov", "a codec that nothing here knows"),
+    ],
+)
+def test_pictures_that_a_container_cannot_hold_are_named(
+    tmp_path: Path, codec: str, source: str, target: str, words: str
+) -> None:
+    path = tmp_path / f"source.{source}"
+    ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", codec, path)
+    output = perform_make(MakeRequest((path,), "rewrap", target, tmp_path / "out"), Watch())
+    assert output.output == ""
+    assert words in output.problems[0].what
+    assert "source" in output.problems[0].what
+    assert list((tmp_path / "out").iterdir()) == []
+
+
+def test_av1_is_the_same_with_and_without_delimiters(tmp_path: Path) -> None:
+    path = tmp_path / "source.avi"
+    ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=0.5", "-c:v", "libaom-av1", "-cpu-used", "8", path)
+    output = perform_make(MakeRequest((path,), "rewrap", "mkv", tmp_path / "out"), Watch())
+    assert output.packets_identical
+    assert picture_digests(str(path)) == picture_digests(output.output)
+    one, other = TrackDigest("av1", None), TrackDigest("av1", None)
+    one.take(bytes.fromhex("1200 0a020101 3201aa"))
+    other.take(bytes.fromhex("0a020101 3201ab"))
+    assert one.value() != other.value()
 
 
 @pytest.mark.parametrize(("way", "recipe"), [("rewrap", "mov"), ("convert", "prores-422")])
