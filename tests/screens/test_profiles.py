@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -9,6 +10,7 @@ import pytest
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
 from diadoche.services.identifying import perform_identify
+from diadoche.services.ledger.waybills import record_facts
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 
@@ -60,7 +62,9 @@ def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed:
     assert routes(routed) == {"ready": 1, "convert": 2}
 
 
-def test_sound_in_files_of_its_own_is_said_before_the_start(scene: Scene, demo_cards: dict[str, Path]) -> None:
+def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_stay(
+    scene: Scene, demo_cards: dict[str, Path]
+) -> None:
     scene.offloaded(demo_cards["Shore"])
     job = scene.runner.last("identify")
     scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
@@ -70,5 +74,12 @@ def test_sound_in_files_of_its_own_is_said_before_the_start(scene: Scene, demo_c
     )
     scene.desk.outputs.choose_profile("none")
     (group,) = scene.desk.outputs.groups()
-    assert group.route == "convert"
-    assert "0001TR: its sound lies in files of its own" in group.warning
+    assert (group.route, group.warning) == ("convert", "")
+    assert [len(request.sounds) for request in scene.desk.outputs.to_make()] == [2]
+    # A picture with sound of its own keeps that, and what lies beside it stays there.
+    (clip,) = scene.desk.footage.clips
+    assert clip.facts is not None
+    record_facts(scene.ledger, clip.id, replace(clip.facts, sound_apart=False))
+    scene.desk.shelf.refresh()
+    (group,) = scene.desk.outputs.groups()
+    assert "0001TR: a second sound lies in files of its own and does not come along" in group.warning
