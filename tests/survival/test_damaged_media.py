@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 
 from diadoche.core.errors import Problem
+from diadoche.core.identify.probe import identify
 from diadoche.services.parsing import Parser
 
 _LIMIT_S = 20.0
@@ -126,6 +127,15 @@ def test_thousands_of_damaged_files_are_each_told_about(originals: dict[str, byt
     died, slowest_s = _examine(originals, tmp_path, 6000, seed=12)
     assert slowest_s < _LIMIT_S + 2
     assert died < 300
+
+
+def test_a_track_of_no_known_kind_is_as_good_as_none(originals: dict[str, bytes], tmp_path: Path) -> None:
+    path = tmp_path / "nameless.avi"
+    # The four letters of a stream header say what a track is.
+    path.write_bytes(originals["avi"].replace(b"vids", b"xxxx").replace(b"auds", b"yyyy"))
+    facts = identify([path], "headers")
+    assert (facts.video, facts.audio) == ((), ())
+    assert "no picture or sound in it that can be found" in facts.problems[0].what
 
 
 def test_a_cut_movie_always_says_that_it_was_cut(originals: dict[str, bytes], tmp_path: Path) -> None:

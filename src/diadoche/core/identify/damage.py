@@ -35,7 +35,8 @@ def missing_index(path: Path) -> Problem | None:
 def damage(paths: Sequence[Path], container: str, media: InputContainer) -> tuple[Problem, ...]:
     """Everything that the headers of a file, or of spans that follow byte by byte, show to be wrong."""
     problems = [_cut_off(path) for path in paths if _is_cut_off(path, container, len(paths))]
-    if not media.streams.video and not media.streams.audio and not len(media.streams):
+    # A track of no known kind is as good as none, and a cover is no picture of a recording.
+    if not picture_streams(media) and not media.streams.audio and not media.streams.subtitles:
         problems.append(_no_tracks(paths[0]))
     problems += _undecodable(paths[0], media)
     problems += _sound_problems(paths[0], media)
