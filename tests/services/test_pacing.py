@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import platform
 from fractions import Fraction
 from pathlib import Path
@@ -19,13 +20,24 @@ from diadoche.services.recording import record_paces
 from tests.screens.scene import NotingRunner
 
 
-def test_a_small_picture_is_faster_than_a_large_one(demo_cards: dict[str, Path]) -> None:
-    small = next(demo_cards["Quay"].rglob("*.MOD"))
-    large = next(demo_cards["Drone"].rglob("DRON0001.MP4"))
-    paces = [measure_pace([path], identify([path], "looked"), (1280, 720), Watch(), 0.4) for path in (small, large)]
-    assert paces[0].pictures_a_second > paces[1].pictures_a_second > 0
-    # Fields are counted as the pictures they belong to.
-    assert paces[0].rate == 25
+@pytest.mark.parametrize(
+    ("card", "pattern", "moments_a_picture"), [("Quay", "MOV001.MOD", 2), ("Pier", "C0001.MP4", 1)]
+)
+def test_pictures_are_counted_by_the_clock(
+    demo_cards: dict[str, Path], card: str, pattern: str, moments_a_picture: int
+) -> None:
+    path = next(demo_cards[card].rglob(pattern))
+    facts = identify([path], "counted")
+    ticks = itertools.count()
+    # Every look at this clock is an eighth of a second later, and it is looked at once a moment.
+    pace = measure_pace([path], facts, (320, 180), Watch(), 2.0, lambda: next(ticks) / 8)
+    assert pace.pictures_a_second == 8 / moments_a_picture
+    assert (pace.rate, next(ticks)) == (25, 2 * 8 + 1)
+    # To the end of the clip where it may go on for longer.
+    ticks = itertools.count()
+    measure_pace([path], facts, (320, 180), Watch(), 1000.0, lambda: next(ticks) / 8)
+    assert facts.frames is not None
+    assert next(ticks) == facts.frames * moments_a_picture
 
 
 def test_what_plays_is_told_in_words() -> None:

@@ -17,7 +17,7 @@ from diadoche.services.queue.states import State
 
 
 class Paces:
-    """What is known of how makes and outputs play here, and what is still to be measured. Used on one thread."""
+    """All figures of this machine. Used on one thread."""
 
     def __init__(self, ledger: Ledger, runner: Runner) -> None:
         self._runner = runner
@@ -42,26 +42,28 @@ class Paces:
         for make, clip in clips:
             if clip.facts is None or not _can_play(clip.facts):
                 continue
-            wanted.setdefault(_key(make), PaceSubject(_key(make), clip.paths, clip.facts))
+            if self._is_open(key := _key(make)) and key not in wanted:
+                wanted[key] = PaceSubject(key, clip.paths, clip.facts)
             for output in clip.outputs:
                 key = _key(make, output.recipe)
-                if key not in wanted and output.output and Path(output.output).exists():
+                if self._is_open(key) and key not in wanted and output.output and Path(output.output).exists():
                     wanted[key] = PaceSubject(key, (Path(output.output),))
-        new = tuple(each for key, each in wanted.items() if key not in self._asked and not self._is_sure(key))
+        new = tuple(wanted.values())
         if new:
             self._asked.update(each.key for each in new)
             title = f"Measure how {count_text(len(new), 'make')} of footage {'plays' if len(new) == 1 else 'play'} here"
             self._runner.add("pace", title, "encode", PaceRequest(new))
 
-    def _is_sure(self, key: str) -> bool:
-        return key in self._known and not self._known[key].disturbed
+    def _is_open(self, key: str) -> bool:
+        """Whether it was not asked for since the start, and is not known for sure."""
+        return key not in self._asked and (key not in self._known or self._known[key].disturbed)
 
     def job_changed(self, job: Job) -> bool:
         """Takes in what was measured; gives whether there is anything new."""
         if job.kind != "pace" or job.state is not State.DONE:
             return False
         for each in job.result:
-            if not self._is_sure(each.key) or not each.disturbed:
+            if each.replaces(self._known.get(each.key)):
                 self._known[each.key] = each
         return bool(job.result)
 

@@ -47,6 +47,10 @@ class MeasuredPace:
     pace: Pace
     disturbed: bool = False
 
+    def replaces(self, before: MeasuredPace | None) -> bool:
+        """Whether it is believed rather than an earlier figure: a disturbed one never takes a sure one's place."""
+        return before is None or before.disturbed or not self.disturbed
+
 
 def perform_pace(request: PaceRequest, watch: Watch) -> tuple[MeasuredPace, ...]:
     """Measures each subject; what does not play at all is left out.

@@ -144,5 +144,5 @@ def record_paces(ledger: Ledger, measured: Sequence[MeasuredPace]) -> None:
     """Writes down what was measured; a disturbed figure does not take the place of an undisturbed one."""
     known = dict(recall_all(ledger, PACE_SCOPE, MeasuredPace))
     for each in measured:
-        if not each.disturbed or each.key not in known or known[each.key].disturbed:
+        if each.replaces(known.get(each.key)):
             remember(ledger, PACE_SCOPE, each.key, each)

@@ -35,6 +35,7 @@ from diadoche.services.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.main_window import MainWindow
+from diadoche.ui.signals import quit_on_signals
 from diadoche.ui.theme import Theme
 
 LOG = logging.getLogger(__name__)
@@ -230,6 +231,7 @@ def run(opening: Opening) -> int:
     # The window may be out of sight while cards are read; it ends when it says so.
     app.setQuitOnLastWindowClosed(False)
     install_hook()
+    quit_on_signals(app)
     try:
         application = Application(app, opening)
     except DiadocheError as error:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -37,7 +37,12 @@ class Pace:
 
 
 def measure_pace(
-    paths: Sequence[Path], facts: Facts, view: tuple[int, int], watch: Watch, longest_s: float = _LONGEST_S
+    paths: Sequence[Path],
+    facts: Facts,
+    view: tuple[int, int],
+    watch: Watch,
+    longest_s: float = _LONGEST_S,
+    clock: Callable[[], float] = time.perf_counter,
 ) -> Pace:
     """Decodes pictures one after another, as the player does, and counts.
 
@@ -47,6 +52,7 @@ def measure_pace(
         view: the size in pixels that pictures are fitted into.
         watch: stops it.
         longest_s: how long to go on at most, in seconds.
+        clock: tells the time, in seconds.
 
     Raises:
         MediaError: nothing here decodes it, or it fails before enough pictures were seen.
@@ -56,13 +62,13 @@ def measure_pace(
     try:
         # Opening and the first picture are no part of playing.
         reader.at(0)
-        begun_s = time.perf_counter()
+        begun_s = clock()
         shown_moments, passed_s = 0, 0.0
         for moment in range(1, reader.shape.moments):
             watch.check()
             if reader.at(moment) is not None:
                 shown_moments += 1
-            passed_s = time.perf_counter() - begun_s
+            passed_s = clock() - begun_s
             if passed_s >= longest_s:
                 break
     finally:

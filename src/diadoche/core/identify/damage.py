@@ -44,7 +44,7 @@ def damage(paths: Sequence[Path], container: str, media: InputContainer) -> tupl
 
 
 def _is_cut_off(path: Path, container: str, spans: int) -> bool:
-    if container in {"MP4", "MOV"}:
+    if container in {"MP4", "MOV", "HEIF"}:
         with unseen_file(path) as file:
             return any(box.cut_off for box in boxes.top_boxes(file))
     if container == "AVI":

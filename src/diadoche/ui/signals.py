@@ -1,0 +1,24 @@
+"""Ctrl-C at the terminal, and the system's wish that the program ends: the window closes as it does otherwise."""
+
+from __future__ import annotations
+
+import signal
+import socket
+
+from PyQt6.QtCore import QSocketNotifier
+from PyQt6.QtWidgets import QApplication
+
+
+def quit_on_signals(app: QApplication) -> None:
+    """Ends the event loop on SIGINT and SIGTERM; work that is under way goes on at the next start."""
+    heard, said = socket.socketpair()
+    heard.setblocking(False)
+    said.setblocking(False)
+    # The interpreter runs its handlers only when it is at work: each signal wakes it by a byte.
+    signal.set_wakeup_fd(said.fileno(), warn_on_full_buffer=False)
+    notifier = QSocketNotifier(heard.fileno(), QSocketNotifier.Type.Read, app)
+    notifier.activated.connect(lambda: heard.recv(64))
+    # Both ends live as long as the application.
+    app.setProperty("signals", [heard, said])
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: app.quit())
