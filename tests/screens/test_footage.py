@@ -5,14 +5,17 @@ from __future__ import annotations
 import shutil
 from collections.abc import Iterator
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
 import pytest
 
+from diadoche.core.footage.pace import Pace
 from diadoche.core.watch import Watch
 from diadoche.screens.footage import FootageScreen, Heading
 from diadoche.screens.lines import ALL_COLUMNS, Line
 from diadoche.services.identifying import IdentifyRequest, perform_identify
+from diadoche.services.pacing import MeasuredPace
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 
@@ -196,15 +199,37 @@ def test_how_makes_play_is_measured_once_and_told(new_scene: Scene, camcorder: P
     jobs = [job for job in scene.runner.added if job.kind == "pace"]
     assert [len(job.request.subjects) for job in jobs] == [1, 2]
     measured = scene.carried_out("pace")
-    drones = names(footage).index("DRON0001")
-    footage.select([drones])
+    assert len(measured) == 2
+    footage.select([names(footage).index("DRON0001")])
     said = footage.detail()
     assert said is not None
     assert any("real time here" in each for each in said.facts)
-    assert len(measured) == 2
+
+    def asked_again(*, disturbed: bool) -> int:
+        for job in jobs:
+            found = tuple(MeasuredPace(each.key, measured[0].pace, disturbed) for each in job.request.subjects)
+            scene.tell(job, State.DONE, found)
+        before = [job.kind for job in scene.runner.added].count("pace")
+        scene.tell(scene.runner.last("identify"), State.DONE, scene.runner.last("identify").result)
+        return [job.kind for job in scene.runner.added].count("pace") - before
+
+    # A figure that other work disturbed is asked for again when there is occasion; a sure one never.
+    assert asked_again(disturbed=False) == 0
+    assert asked_again(disturbed=True) == 0
+
+
+def test_a_disturbed_figure_is_asked_for_again(new_scene: Scene, drone: Path) -> None:
+    scene = new_scene
+    scene.offloaded(drone)
     identified = scene.runner.last("identify")
-    scene.tell(identified, State.DONE, perform_identify(identified.request, Watch()))
-    assert len([job for job in scene.runner.added if job.kind == "pace"]) == len(jobs)
+    found = perform_identify(identified.request, Watch())
+    scene.tell(identified, State.DONE, found)
+    (job,) = (each for each in scene.runner.added if each.kind == "pace")
+    pace = Pace(20.0, Fraction(30000, 1001))
+    scene.tell(job, State.DONE, tuple(MeasuredPace(each.key, pace, True) for each in job.request.subjects))
+    scene.tell(identified, State.DONE, found)
+    again = [each for each in scene.runner.added if each.kind == "pace"]
+    assert [each.request for each in again] == [job.request] * 2
 
 
 def test_nothing_is_measured_while_a_card_is_copied(scene: Scene, drone: Path) -> None:

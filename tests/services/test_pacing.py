@@ -50,6 +50,9 @@ def test_what_plays_is_told_in_words() -> None:
     assert pace_words(disturbed).endswith("pictures a second, while other work ran")
     assert gain_words(slow, quick) == "plays here at 3.0 times its rate, the original 0.6"
     assert gain_words(slow, None) == ""
+    # What was disturbed is held against nothing.
+    assert gain_words(disturbed, quick) == "plays here at 3.0 times its rate"
+    assert gain_words(quick, disturbed) == "plays here at 0.6 times its rate, while other work ran"
 
 
 def test_what_does_not_play_is_left_out(demo_cards: dict[str, Path], tmp_path: Path) -> None:

@@ -55,7 +55,7 @@ class Paces:
             self._runner.add("pace", title, "encode", PaceRequest(new))
 
     def _is_open(self, key: str) -> bool:
-        """Whether it was not asked for since the start, and is not known for sure."""
+        """Whether it is not asked for, and not known for sure."""
         return key not in self._asked and (key not in self._known or self._known[key].disturbed)
 
     def job_changed(self, job: Job) -> bool:
@@ -63,6 +63,9 @@ class Paces:
         if job.kind != "pace" or job.state is not State.DONE:
             return False
         for each in job.result:
+            if each.disturbed:
+                # What is looked at or made next gives another occasion.
+                self._asked.discard(each.key)
             if each.replaces(self._known.get(each.key)):
                 self._known[each.key] = each
         return bool(job.result)

@@ -112,5 +112,8 @@ def gain_words(original: MeasuredPace | None, output: MeasuredPace | None) -> st
     """What converting did for playing; nothing where that was not measured."""
     if output is None:
         return ""
-    before = f", the original {original.pace.times_rate:.1f}" if original is not None else ""
-    return f"plays here at {output.pace.times_rate:.1f} times its rate{before}"
+    words = f"plays here at {output.pace.times_rate:.1f} times its rate"
+    if output.disturbed:
+        return f"{words}, while other work ran"
+    # Only figures taken alike are held against each other.
+    return words + (f", the original {original.pace.times_rate:.1f}" if original and not original.disturbed else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import signal
 import socket
 
-from PyQt6.QtCore import QSocketNotifier
+from PyQt6.QtCore import QSocketNotifier, QTimer
 from PyQt6.QtWidgets import QApplication
 
 
@@ -21,4 +21,5 @@ def quit_on_signals(app: QApplication) -> None:
     # Both ends live as long as the application.
     app.setProperty("signals", [heard, said])
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: app.quit())
+        # By the event loop: one that comes before that runs is not lost.
+        signal.signal(number, lambda *_: QTimer.singleShot(0, app.quit))
