@@ -9,7 +9,7 @@ from pathlib import Path
 
 from benchmarks.measuring import Row, quiet_disks, ratio, run
 from diadoche.core.watch import Watch
-from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 
 _FILES = 500
 _LOOKED = 40

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from benchmarks.measuring import Row, at_most, quiet_disks, ratio, run
 from diadoche.core.cards.tree import list_tree
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import offload
 from diadoche.core.offload.plan import plan_offload
 from diadoche.core.watch import Watch
@@ -39,7 +39,7 @@ def ours(card: Path, folder: Path) -> None:
     """An offload to two places, proven."""
     for name in ("a", "b"):
         shutil.rmtree(folder / name, ignore_errors=True)
-    plan = plan_offload(list_tree(card), Taking("S", date(2026, 1, 1), "C"), (folder / "a", folder / "b"))
+    plan = plan_offload(list_tree(card), NamingValues("S", date(2026, 1, 1), "C"), (folder / "a", folder / "b"))
     result = offload(plan, Watch(), version="bench", now=lambda: datetime.now(UTC))
     assert result.proven_copies == 2, result.problems
 

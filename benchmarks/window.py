@@ -22,14 +22,15 @@ from diadoche.core.cards.card import look
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
+from diadoche.demo.bench import Bench, bench_of
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import demo_places, demo_settings
-from diadoche.services.card_in import Stage
-from diadoche.services.converting import MakeRequest
+from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, WaybillRow
-from diadoche.services.places import StatePlaces
-from diadoche.services.shoots import ShootSettings, open_shoot
+from diadoche.services.ledger.shoots import ShootSettings, open_shoot
+from diadoche.services.machine.state_places import StatePlaces
+from diadoche.services.station.card_in import Stage
 from diadoche.services.wire import to_text
 from diadoche.ui.application import Application, Opening
 
@@ -87,8 +88,8 @@ def _eight_cards(app: QApplication) -> list[float]:
         return _lateness(app, Opening(*_opening(folder, settings)), lambda _application: None)
 
 
-def _opening(folder: Path, settings: ShootSettings) -> tuple[StatePlaces, str, ShootSettings, Path, Path, int]:
-    return demo_places(folder), "Bench", settings, folder / "bench", folder / "cards", 0
+def _opening(folder: Path, settings: ShootSettings) -> tuple[StatePlaces, str, ShootSettings, Bench]:
+    return demo_places(folder), "Bench", settings, bench_of(folder / "bench", folder / "cards", 0)
 
 
 def _lateness(app: QApplication, opening: Opening, begin: Callable[[Application], None]) -> list[float]:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from diadoche.services.devices.faulty_folder import FaultyMount, can_mount
+from diadoche.demo.faulty_folder import FaultyMount, can_mount
 
 Mounter = Callable[..., FaultyMount]
 

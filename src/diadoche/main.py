@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from diadoche.cli.app import Windows, app
+from diadoche.demo.bench import bench_of
 from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings, still_coming
-from diadoche.services.places import default_places
+from diadoche.services.machine.state_places import default_places
 
 
 def _open_shoot() -> int:
@@ -29,9 +30,7 @@ def _open_demo(folder: Path) -> int:
                 demo_places(folder),
                 SHOOT,
                 demo_settings(folder),
-                folder / "bench",
-                cards,
-                coming=lambda: still_coming(making, cards),
+                bench_of(folder / "bench", cards, coming=lambda: still_coming(making, cards)),
             )
         )
     finally:

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from diadoche.core.disks import Limits
 from diadoche.core.errors import RequestError
 from diadoche.core.offload.kept_names import kept_names
-from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, checked_naming, folder_parts
+from diadoche.core.offload.naming import TOKENS, Naming, NamingValues, card_folder, checked_naming, folder_parts
 
-TAKING = Taking(
+TAKING = NamingValues(
     "Tern Rock, day 1",
     date(2026, 6, 14),
     "Drone",
@@ -41,7 +41,7 @@ def test_tokens_stand_for_what_they_say(pattern: str, parts: tuple[str, ...]) ->
 
 
 def test_an_empty_token_leaves_no_gap() -> None:
-    bare = Taking("Shoot", date(2026, 6, 14), "")
+    bare = NamingValues("Shoot", date(2026, 6, 14), "")
     assert folder_parts(Naming("{shoot}/{camera}/{person}-{day}"), bare) == ("Shoot", "2026-06-14")
     assert folder_parts(Naming("{person}"), bare) == ("Shoot",)
     assert card_folder(Naming(card="{person}-{day}-{clip}"), bare, 3) == "2026-06-14-003"
@@ -66,7 +66,7 @@ def test_a_pattern_that_makes_no_sense_is_named(naming: Naming, word: str) -> No
 
 
 def test_a_token_that_holds_a_path_stays_one_folder() -> None:
-    evil = Taking("a/../../etc", date(2026, 6, 14), "..", card="/root")
+    evil = NamingValues("a/../../etc", date(2026, 6, 14), "..", card="/root")
     for part in (*folder_parts(Naming("{shoot}/{camera}/{card}"), evil), card_folder(Naming(card="{card}"), evil, 1)):
         assert "/" not in part
         assert part not in {".", "..", ""}
@@ -74,7 +74,7 @@ def test_a_token_that_holds_a_path_stays_one_folder() -> None:
 
 @given(st.text(max_size=60), st.text(max_size=60), st.sampled_from(sorted(TOKENS)))
 def test_whatever_tokens_hold_the_folders_are_plain_names(shoot: str, camera: str, token: str) -> None:
-    taking = Taking(shoot, date(2026, 6, 14), camera, card=camera)
+    taking = NamingValues(shoot, date(2026, 6, 14), camera, card=camera)
     for part in folder_parts(Naming(f"{{shoot}}/x{{{token}}}"), taking):
         assert part
         assert "/" not in part

@@ -14,14 +14,14 @@ from diadoche.core.cards.tree import list_tree
 from diadoche.core.diskfiles import PART_SUFFIX
 from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.offload.journal import JOURNAL_NAME, Journal, read_journal
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents, snapshot
 
-TAKING = Taking("Shoot", date(2026, 6, 14), "Camera")
+TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
 
 
 def run(plan: OffloadPlan, watch: Watch | None = None, **options: float) -> OffloadResult:

@@ -16,7 +16,7 @@ from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.offload.estimate import estimate
 from diadoche.core.offload.journal import is_unfinished
 from diadoche.core.offload.mhl import read_history
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.onward import compare_places, copies_below, copy_tree, plan_onward, restore, take_in
 from diadoche.core.offload.plan import OffloadPlan, plan_offload
@@ -24,7 +24,7 @@ from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents
 
-TAKING = Taking("Shoot", date(2026, 6, 14), "Camera")
+TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
 
 
 def run(plan: OffloadPlan, watch: Watch | None = None) -> OffloadResult:

@@ -31,7 +31,7 @@ from diadoche.core.footage.frames import FrameReader, shape_of
 from diadoche.core.handoff.timeline import HandedClip, hand_off, majority
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.probe import identify
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import Copy, KeptFile, OffloadResult
 from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.waybill import WaybillPage, waybill_html
@@ -168,17 +168,17 @@ def test_a_plan_names_folder_and_room(tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()
     (card / "x").write_bytes(b"x" * 10)
-    made = plan_offload(list_tree(card), Taking("A/B: x", date(2026, 6, 14), "Cam?"), (tmp_path / "d",))
+    made = plan_offload(list_tree(card), NamingValues("A/B: x", date(2026, 6, 14), "Cam?"), (tmp_path / "d",))
     assert made.targets[0].root == tmp_path / "d" / "A-B- x" / "Originals" / "2026-06-14" / "Cam-" / "card-001"
     assert (made.size_bytes, made.whole, made.digests) == (10, True, ("xxh128",))
     part = plan_offload(
-        list_tree(card), Taking("S", date(2026, 6, 14), "C"), (tmp_path / "d",), PlanOptions(chosen=frozenset())
+        list_tree(card), NamingValues("S", date(2026, 6, 14), "C"), (tmp_path / "d",), PlanOptions(chosen=frozenset())
     )
     assert (part.files, part.whole) == ((), False)
     with pytest.raises(RequestError, match="At most two"):
         plan_offload(
             list_tree(card),
-            Taking("S", date(2026, 6, 14), "C"),
+            NamingValues("S", date(2026, 6, 14), "C"),
             (tmp_path / "d",),
             PlanOptions(digests=("md5", "c4", "sha1")),
         )

@@ -10,8 +10,9 @@ import pytest
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from diadoche.demo.bench import bench_of
 from diadoche.demo.opening import demo_places, demo_settings
-from diadoche.services.shoots import ShootSettings
+from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.ui.application import Application, Opening
 
 
@@ -38,8 +39,8 @@ def open_window(
         settings: ShootSettings | None = None, pace_bytes_s: int = 6_000_000, cards: Path | None = None
     ) -> Application:
         opening = Opening(
-            demo_places(shoot_folder), "Rock", settings or demo_settings(shoot_folder), shoot_folder / "bench",
-            cards or shoot_folder / "cards", pace_bytes_s,
+            demo_places(shoot_folder), "Rock", settings or demo_settings(shoot_folder),
+            bench_of(shoot_folder / "bench", cards or shoot_folder / "cards", pace_bytes_s),
         )  # fmt: skip
         application = Application(qapp, opening)
         opened.append(application)

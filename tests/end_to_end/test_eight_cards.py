@@ -12,10 +12,10 @@ import pytest
 from PyQt6.QtCore import QTimer
 from pytestqt.qtbot import QtBot
 
+from diadoche.demo.faulty_folder import Faults
 from diadoche.demo.opening import demo_settings
 from diadoche.screens.marks import Mark
-from diadoche.services.card_in import Stage
-from diadoche.services.devices.faulty_folder import Faults
+from diadoche.services.station.card_in import Stage
 from diadoche.ui.application import Application
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import choose, first, texts, waits

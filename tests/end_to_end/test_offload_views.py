@@ -13,9 +13,9 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLineEdit, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from diadoche.screens.marks import Mark
-from diadoche.services.card_in import Stage
 from diadoche.services.devices.devices import CameIn, NoticeWanted, Said
 from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.station.card_in import Stage
 from diadoche.ui.application import Application
 from diadoche.ui.parts import TickBox
 from tests.end_to_end.conftest import Opener

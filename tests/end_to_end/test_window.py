@@ -15,7 +15,7 @@ from pytestqt.qtbot import QtBot
 from diadoche.demo.scene import read_number
 from diadoche.screens.cards import NEVER
 from diadoche.screens.marks import Mark
-from diadoche.services.shoots import ShootSettings
+from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.ui.application import Application
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import choose, click, first, offload, texts, waits

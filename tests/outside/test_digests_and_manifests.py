@@ -12,7 +12,7 @@ import pytest
 
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.offload.digests import DIGESTS, digest_bytes
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import offload
 from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
@@ -60,7 +60,9 @@ def card(tmp_path: Path) -> Path:
 
 
 def copied(card: Path, place: Path, *digests: str) -> Path:
-    plan = plan_offload(list_tree(card), Taking("S", date(2026, 6, 14), "C"), (place,), PlanOptions(digests=digests))
+    plan = plan_offload(
+        list_tree(card), NamingValues("S", date(2026, 6, 14), "C"), (place,), PlanOptions(digests=digests)
+    )
     result = offload(plan, Watch(), version="test", now=lambda: datetime.now(UTC))
     assert result.copies[0].status == "proven"
     return Path(result.copies[0].root)

@@ -13,7 +13,7 @@ import pytest
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
-from diadoche.services.converting import MakeRequest, perform_make
+from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, raw_pictures, read_field
 from tests.outside.public_tools import ffprobe, luma_pictures

@@ -12,7 +12,7 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.errors import MediaError
 from diadoche.core.offload.lists import read_list
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import offload
 from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
@@ -67,7 +67,7 @@ def test_a_list_that_a_public_tool_wrote_verifies(folder: Path, words: list[str]
 
 def test_our_side_list_is_checked_by_sha256sum(folder: Path, tmp_path: Path) -> None:
     plan = plan_offload(
-        list_tree(folder), Taking("S", date(2026, 6, 14), "C"), (tmp_path / "a",),
+        list_tree(folder), NamingValues("S", date(2026, 6, 14), "C"), (tmp_path / "a",),
         PlanOptions(digests=("xxh128", "sha256")),
     )  # fmt: skip
     result = offload(plan, Watch(), version="test", now=lambda: datetime.now(UTC))

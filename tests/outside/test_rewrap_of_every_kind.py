@@ -13,8 +13,8 @@ import pytest
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.identify.probe import identify, with_sounds
 from diadoche.core.watch import Watch
-from diadoche.services.converting import MakeRequest, clips_from, perform_make
-from diadoche.services.parsing import Parser
+from diadoche.services.jobs.make_output import MakeRequest, clips_from, perform_make
+from diadoche.services.side_processes.parser import Parser
 from tests.conftest import diadoche
 from tests.outside.public_tools import ffprobe, picture_digests
 from tests.outside.test_every_container import ffmpeg

@@ -10,16 +10,16 @@ from typing import Any
 from diadoche.core.disks import Disk
 from diadoche.core.watch import Progress, Watch
 from diadoche.screens.desk import Desk
-from diadoche.services.all_kinds import ALL_KINDS
 from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.ledger.job_results import record
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.places import StatePlaces
+from diadoche.services.ledger.shoots import ShootSettings, open_shoot
+from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
-from diadoche.services.recording import record
-from diadoche.services.shoots import ShootSettings, open_shoot
-from diadoche.services.station import Station
+from diadoche.services.station.station import Station
 
 
 def _own_disk(place: Path) -> Disk:
@@ -85,7 +85,7 @@ class Scene:
     def listed(self, card: Path, key: str = "r1") -> str:
         """Puts a card in, and lists it."""
         self.station.put_in(Medium(key, card, card.name, f"Reader {key[1:]}", can_eject=True))
-        self.tell(self.runner.last("look"), State.DONE, perform_look(LookRequest(card), Watch()))
+        self.tell(self.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(card), Watch()))
         return key
 
     def carried_out(self, kind: str = "offload") -> Any:

@@ -15,11 +15,11 @@ from diadoche.screens.attendant import Attendant
 from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import done_words, format_words
-from diadoche.services.card_in import Stage
 from diadoche.services.devices.disk_watch import Medium
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import perform_offload
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.offload import perform_offload
 from diadoche.services.queue.states import State
+from diadoche.services.station.card_in import Stage
 from tests.screens.scene import Scene
 
 
@@ -77,7 +77,7 @@ def test_unattended_leaves_folders_alone_and_can_be_switched(tmp_path: Path, dro
         scene.desk.cards.set_unattended(True)
         assert scene.desk.cards.unattended
         scene.desk.cards.open_folder(drone)
-        scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+        scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
         assert scene.station.cards[str(drone)].stage is Stage.LISTED
     finally:
         scene.ledger.close()
@@ -242,7 +242,7 @@ def test_a_clock_at_odds_with_the_shoot_is_pointed_out_before_the_start(
     scene.listed(camcorder, "r2")
     action = Path(drone).parent / "Supply boat bow"
     scene.station.put_in(Medium("r3", action, "Boat", "Reader 3"))
-    found = perform_look(LookRequest(action), Watch())
+    found = perform_list_card(ListCardRequest(action), Watch())
     early = tuple(replace(clip, start=clip.start.replace(year=2019)) for clip in found.clips if clip.start is not None)
     scene.tell(scene.runner.last("look"), State.DONE, replace(found, clips=early))
     # The drone's times are the ledger's, its card that is still in is no second witness.

@@ -14,8 +14,8 @@ from diadoche.core.footage.pace import Pace
 from diadoche.core.watch import Watch
 from diadoche.screens.footage import FootageScreen, Heading
 from diadoche.screens.lines import ALL_COLUMNS, Line
-from diadoche.services.identifying import IdentifyRequest, perform_identify
-from diadoche.services.pacing import MeasuredPace
+from diadoche.services.jobs.identify import IdentifyRequest, perform_identify
+from diadoche.services.jobs.measure_playback import MeasuredPlayback
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 
@@ -207,7 +207,7 @@ def test_how_makes_play_is_measured_once_and_told(new_scene: Scene, camcorder: P
 
     def asked_again(*, disturbed: bool) -> int:
         for job in jobs:
-            found = tuple(MeasuredPace(each.key, measured[0].pace, disturbed) for each in job.request.subjects)
+            found = tuple(MeasuredPlayback(each.key, measured[0].pace, disturbed) for each in job.request.subjects)
             scene.tell(job, State.DONE, found)
         before = [job.kind for job in scene.runner.added].count("pace")
         scene.tell(scene.runner.last("identify"), State.DONE, scene.runner.last("identify").result)
@@ -226,7 +226,7 @@ def test_a_disturbed_figure_is_asked_for_again(new_scene: Scene, drone: Path) ->
     scene.tell(identified, State.DONE, found)
     (job,) = (each for each in scene.runner.added if each.kind == "pace")
     pace = Pace(20.0, Fraction(30000, 1001))
-    scene.tell(job, State.DONE, tuple(MeasuredPace(each.key, pace, True) for each in job.request.subjects))
+    scene.tell(job, State.DONE, tuple(MeasuredPlayback(each.key, pace, True) for each in job.request.subjects))
     scene.tell(identified, State.DONE, found)
     again = [each for each in scene.runner.added if each.kind == "pace"]
     assert [each.request for each in again] == [job.request] * 2

@@ -10,11 +10,11 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.watch import Watch
-from diadoche.services.card_in import CameraSettings, CardChoices, Stage
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.ledger.waybills import kept_clips
-from diadoche.services.looking import LookRequest, perform_look
 from diadoche.services.queue.states import State
-from diadoche.services.shoots import open_shoot
+from diadoche.services.station.card_in import CameraSettings, CardChoices, Stage
 from tests.screens.scene import Scene
 
 
@@ -202,7 +202,7 @@ def test_the_room_that_waiting_cards_take_is_counted(scene: Scene, drone: Path, 
     size = scene.station.cards["r1"].card.tree.size_bytes  # type: ignore[union-attr]  # listed above
     assert scene.station.request_for("r2").coming_bytes == size
     scene.tell(scene.runner.last("offload"), State.RUNNING)
-    assert perform_look(LookRequest(drone), Watch()).tree.size_bytes == size
+    assert perform_list_card(ListCardRequest(drone), Watch()).tree.size_bytes == size
 
 
 def test_pictures_of_clips_are_looked_at_before_and_copying_ends_that(scene: Scene, drone: Path) -> None:

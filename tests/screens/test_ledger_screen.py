@@ -11,9 +11,9 @@ from sqlalchemy import update
 from diadoche.core.watch import Watch
 from diadoche.screens.ledger import age_text
 from diadoche.screens.marks import Mark
+from diadoche.services.jobs.verify import perform_verify
 from diadoche.services.ledger.models import CopyRow
 from diadoche.services.queue.states import State
-from diadoche.services.verifying import perform_verify
 from tests.screens.scene import Scene
 
 

@@ -14,12 +14,12 @@ from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
-from diadoche.services.card_in import CardIn, Stage
 from diadoche.services.devices.disk_watch import Medium
-from diadoche.services.identifying import perform_identify
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import perform_offload
+from diadoche.services.jobs.identify import perform_identify
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.offload import perform_offload
 from diadoche.services.queue.states import State
+from diadoche.services.station.card_in import CardIn, Stage
 from tests.screens.scene import Scene
 
 
@@ -32,7 +32,7 @@ def test_the_watch_line_through_a_whole_offload(scene: Scene, drone: Path) -> No
     scene.station.put_in(Medium("r1", drone, "Drone", "Reader 1"))
     # Before anything of the card was read.
     assert line() == (Mark.UNDER_WAY, "Leave the card in.")
-    scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+    scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
     assert line() == (Mark.EXPECTED, "It is not being read.")
     assert "not copied yet" in scene.desk.watch_line().second
     scene.desk.cards.offload_all()
@@ -76,7 +76,7 @@ def test_an_offload_left_over_from_an_earlier_run_keeps_the_card_in(scene: Scene
     left_over = scene.runner.add("offload", "Offload", "card:x", scene.station.request_for("r1"))
     scene.tell(scene.runner.added[left_over - 1], State.RUNNING)
     assert scene.desk.watch_line().first == "Leave the card in."
-    scene.tell(scene.runner.last("look"), State.DONE, perform_look(LookRequest(drone), Watch()))
+    scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
     assert scene.desk.watch_line().first == "Leave the card in."
 
 
@@ -204,7 +204,7 @@ def test_no_mixture_of_cards_looks_better_than_its_worst(stages: list[Stage], ma
 
 
 def test_screens_and_services_load_without_qt() -> None:
-    code = "import diadoche.screens.desk, diadoche.cli.app, diadoche.demo.make, diadoche.services.all_kinds, sys; sys.exit('PyQt6' in sys.modules)"
+    code = "import diadoche.screens.desk, diadoche.cli.app, diadoche.demo.make, diadoche.services.jobs.all_kinds, sys; sys.exit('PyQt6' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
 
 

@@ -11,27 +11,29 @@ import pytest
 
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
-from diadoche.services.caring import CopyOnRequest, LevelRequest, perform_copy_on, perform_level
+from diadoche.services.jobs.adopt_folder import AdoptFolderRequest, perform_adopt_folder
+from diadoche.services.jobs.compare_card import CompareCardRequest, perform_compare_card
+from diadoche.services.jobs.copy_on import CopyOnRequest, perform_copy_on
+from diadoche.services.jobs.level import LevelRequest, perform_level
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.offload import OffloadRequest, perform_offload
+from diadoche.services.jobs.rebuild import RebuildRequest, perform_rebuild
+from diadoche.services.jobs.restore import RestoreRequest, perform_restore
+from diadoche.services.jobs.verify import VerifyRequest, perform_verify
 from diadoche.services.ledger.happenings import all_seen, happenings, note_happening
-from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
-from diadoche.services.ledger.waybills import kept_clips, last_disks, waybills
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import OffloadRequest, perform_offload
-from diadoche.services.recognising import RecogniseRequest, perform_recognise
-from diadoche.services.recording import (
+from diadoche.services.ledger.job_results import (
+    record_adopted,
     record_copy_on,
     record_level,
     record_outcome,
     record_rebuilt,
-    record_taken_in,
     record_verdict,
 )
-from diadoche.services.restoring import RestoreRequest, perform_restore
-from diadoche.services.shoots import open_shoot
-from diadoche.services.standing import familiar, good_copy_for, holders, known_roots, place_below
-from diadoche.services.taking_in import RebuildRequest, TakeInRequest, perform_rebuild, perform_take_in
-from diadoche.services.verifying import VerifyRequest, perform_verify
+from diadoche.services.ledger.known_copies import familiar, good_copy_for, holders, known_roots, place_below
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
+from diadoche.services.ledger.shoots import open_shoot
+from diadoche.services.ledger.waybills import kept_clips, last_disks, waybills
 from tests.snapshots import contents
 
 
@@ -116,7 +118,7 @@ def test_what_is_no_unfinished_copy_cannot_be_completed(ledger: Ledger, roots: l
 def test_footage_taken_in_is_a_card_with_one_copy(ledger: Ledger, small_card: Path) -> None:
     shoot = open_shoot(ledger, "Archive")
     before = contents(small_card)
-    record_taken_in(ledger, perform_take_in(TakeInRequest(small_card, shoot.id), Watch()))
+    record_adopted(ledger, perform_adopt_folder(AdoptFolderRequest(small_card, shoot.id), Watch()))
     (entry,) = waybills(ledger)
     assert (entry.shoot, entry.proven, entry.files, entry.whole) == ("Archive", 1, 6, True)
     assert contents(small_card) == before
@@ -132,7 +134,7 @@ def test_the_ledger_is_filled_again_from_the_disks(
         assert (rebuilt.waybills, rebuilt.clips, rebuilt.files) == (1, 3, 10)
         (entry,) = waybills(fresh)
         assert (entry.shoot, entry.card, entry.proven) == ("Rock", "Drone", 2)
-        card = perform_look(LookRequest(drone), Watch())
+        card = perform_list_card(ListCardRequest(drone), Watch())
         assert familiar(fresh, card).files == 10
         assert len(kept_clips(fresh, open_shoot(fresh, "Rock").id)) == 3
         nothing = perform_rebuild(RebuildRequest((tmp_path / "a",), known_roots(fresh)), Watch())
@@ -158,18 +160,18 @@ def test_a_card_that_looks_the_same_and_is_not_is_found_by_reading_it(
 
     again = tmp_path / "again"
     shutil.copytree(drone, again)
-    card = perform_look(LookRequest(again), Watch())
+    card = perform_list_card(ListCardRequest(again), Watch())
     found = familiar(ledger, card)
     assert found.files == len(card.tree.files)
-    request = RecogniseRequest(again, card.tree.files, found.digests)
-    assert perform_recognise(request, Watch()).differing == ()
+    request = CompareCardRequest(again, card.tree.files, found.digests)
+    assert perform_compare_card(request, Watch()).differing == ()
     victim = again / "DCIM/100DRONE/DRON0003.MP4"
     info, data = victim.stat(), bytearray(victim.read_bytes())
     data[5000] ^= 1
     victim.write_bytes(data)
     os.utime(victim, ns=(info.st_atime_ns, info.st_mtime_ns))
-    assert familiar(ledger, perform_look(LookRequest(again), Watch())).files == len(card.tree.files)
-    assert perform_recognise(request, Watch()).differing == ("DCIM/100DRONE/DRON0003.MP4",)
+    assert familiar(ledger, perform_list_card(ListCardRequest(again), Watch())).files == len(card.tree.files)
+    assert perform_compare_card(request, Watch()).differing == ("DCIM/100DRONE/DRON0003.MP4",)
 
 
 def test_a_check_is_written_down_with_its_verdict(ledger: Ledger, roots: list[Path]) -> None:
@@ -185,7 +187,9 @@ def test_a_check_is_written_down_with_its_verdict(ledger: Ledger, roots: list[Pa
 
 
 def test_the_ledger_is_searched_by_what_people_remember(ledger: Ledger, roots: list[Path]) -> None:
-    digest = next(iter(familiar(ledger, perform_look(LookRequest(roots[0]), Watch())).digests.values()))["xxh128"]
+    digest = next(iter(familiar(ledger, perform_list_card(ListCardRequest(roots[0]), Watch())).digests.values()))[
+        "xxh128"
+    ]
     for text in ("Drone", "Rock", "DRON0002", "2026-06-14", digest[:12], "/a/"):
         assert len(waybills(ledger, text)) == 1, text
     assert waybills(ledger, "nobody's") == []

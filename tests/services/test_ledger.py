@@ -12,15 +12,15 @@ from sqlalchemy import create_engine
 
 from diadoche.core.errors import LedgerError
 from diadoche.core.watch import Watch
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.offload import OffloadRequest, perform_offload
+from diadoche.services.ledger.job_results import record_outcome
+from diadoche.services.ledger.known_copies import familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import NEWEST_VERSION, Base
+from diadoche.services.ledger.shoots import ShootSettings, change_shoot, latest_shoot, open_shoot
 from diadoche.services.ledger.waybills import kept_clips, waybills
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import OffloadRequest, perform_offload
-from diadoche.services.recording import record_outcome
-from diadoche.services.settings import Settings, load_settings, save_settings
-from diadoche.services.shoots import ShootSettings, change_shoot, latest_shoot, open_shoot
-from diadoche.services.standing import familiar
+from diadoche.services.machine.settings import Settings, load_settings, save_settings
 from diadoche.services.wire import from_text, to_text
 
 
@@ -63,7 +63,7 @@ def test_shoots_keep_their_settings(tmp_path: Path) -> None:
 def test_an_offload_is_remembered_and_its_card_recognised(tmp_path: Path, drone: Path) -> None:
     ledger = Ledger(tmp_path / "l.sqlite")
     shoot = open_shoot(ledger, "Rock")
-    card = perform_look(LookRequest(drone), Watch())
+    card = perform_list_card(ListCardRequest(drone), Watch())
     assert familiar(ledger, card).files == 0
     request = OffloadRequest(drone, (tmp_path / "a", tmp_path / "b"), shoot.id, shoot.name)
     record_outcome(ledger, request, perform_offload(request, Watch()))

@@ -13,10 +13,17 @@ from diadoche.core.errors import MediaError
 from diadoche.core.footage.pace import Pace, measure_pace
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Cancelled, Watch
+from diadoche.services.jobs.measure_playback import (
+    MeasuredPlayback,
+    PlaybackRequest,
+    PlaybackSubject,
+    gain_words,
+    perform_measure_playback,
+    playback_words,
+)
+from diadoche.services.ledger.job_results import record_playback
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.paces import Paces
-from diadoche.services.pacing import MeasuredPace, PaceRequest, PaceSubject, gain_words, pace_words, perform_pace
-from diadoche.services.recording import record_paces
+from diadoche.services.station.playback_survey import PlaybackSurvey
 from tests.screens.scene import NotingRunner
 
 
@@ -41,13 +48,13 @@ def test_pictures_are_counted_by_the_clock(
 
 
 def test_what_plays_is_told_in_words() -> None:
-    slow = MeasuredPace("slow", Pace(14.0, Fraction(25)))
-    quick = MeasuredPace("quick", Pace(75.0, Fraction(25)))
+    slow = MeasuredPlayback("slow", Pace(14.0, Fraction(25)))
+    quick = MeasuredPlayback("quick", Pace(75.0, Fraction(25)))
     assert not slow.pace.in_real_time
-    assert pace_words(slow) == "does not play in real time here: 14 of 25 pictures a second"
-    assert pace_words(quick) == "plays in real time here, 3.0 times its rate"
-    disturbed = MeasuredPace("slow", slow.pace, disturbed=True)
-    assert pace_words(disturbed).endswith("pictures a second, while other work ran")
+    assert playback_words(slow) == "does not play in real time here: 14 of 25 pictures a second"
+    assert playback_words(quick) == "plays in real time here, 3.0 times its rate"
+    disturbed = MeasuredPlayback("slow", slow.pace, disturbed=True)
+    assert playback_words(disturbed).endswith("pictures a second, while other work ran")
     assert gain_words(slow, quick) == "plays here at 3.0 times its rate, the original 0.6"
     assert gain_words(slow, None) == ""
     # What was disturbed is held against nothing.
@@ -60,7 +67,9 @@ def test_what_does_not_play_is_left_out(demo_cards: dict[str, Path], tmp_path: P
     still = next(demo_cards["Lamp"].rglob("*.DNG"))
     (tmp_path / "text.mp4").write_text("no video")
     paths = (raw, still, tmp_path / "text.mp4", next(demo_cards["Quay"].rglob("*.MOD")))
-    found = perform_pace(PaceRequest(tuple(PaceSubject(path.name, (path,)) for path in paths)), Watch())
+    found = perform_measure_playback(
+        PlaybackRequest(tuple(PlaybackSubject(path.name, (path,)) for path in paths)), Watch()
+    )
     assert [each.key for each in found] == [paths[3].name]
     with pytest.raises(MediaError, match="too short"):
         measure_pace([still], identify([still], "looked"), (1280, 720), Watch())
@@ -79,8 +88,8 @@ def test_a_disturbed_figure_never_takes_the_place_of_a_sure_one(tmp_path: Path) 
     kept = []
     for reached, disturbed in [(10.0, True), (12.0, True), (30.0, False), (11.0, True), (31.0, False)]:
         key = f"{platform.node()} > make"
-        record_paces(ledger, [MeasuredPace(key, Pace(reached, Fraction(25)), disturbed)])
-        found = Paces(ledger, NotingRunner()).of_clip("make")  # type: ignore[arg-type]  # it only notes
+        record_playback(ledger, [MeasuredPlayback(key, Pace(reached, Fraction(25)), disturbed)])
+        found = PlaybackSurvey(ledger, NotingRunner()).of_clip("make")  # type: ignore[arg-type]  # it only notes
         assert found is not None
         kept.append(found.pace.pictures_a_second)
     ledger.close()

@@ -15,8 +15,8 @@ import psutil
 import pytest
 
 from diadoche.core.watch import Cancelled, Watch
-from diadoche.services.identifying import ClipToIdentify, IdentifiedClip, IdentifyRequest, perform_identify
-from diadoche.services.parsing import FactsMemory, Parser, content_key
+from diadoche.services.jobs.identify import ClipToIdentify, IdentifiedClip, IdentifyRequest, perform_identify
+from diadoche.services.side_processes.parser import FactsMemory, Parser, content_key
 
 CLIP = "DCIM/100DRONE/DRON0003.MP4"
 
@@ -25,7 +25,9 @@ def kill_child(within_s: float = 20.0) -> None:
     """Kills the process apart as soon as there is one."""
     until_s = time.monotonic() + within_s
     while time.monotonic() < until_s:
-        children = [each for each in psutil.Process().children() if "diadoche.services.parsing" in each.cmdline()]
+        children = [
+            each for each in psutil.Process().children() if "diadoche.services.side_processes.parser" in each.cmdline()
+        ]
         if children:
             os.kill(children[0].pid, signal.SIGKILL)
             return

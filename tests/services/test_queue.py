@@ -12,10 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from diadoche.core.watch import Progress
-from diadoche.services.all_kinds import ALL_KINDS
+from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.list_card import ListCardRequest
+from diadoche.services.jobs.offload import OffloadRequest
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.looking import LookRequest
-from diadoche.services.offloading import OffloadRequest
+from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import (
     Added,
@@ -28,7 +29,6 @@ from diadoche.services.queue.states import (
     StopAsked,
     StopWork,
 )
-from diadoche.services.shoots import open_shoot
 from tests.system_bus import wait_until
 
 
@@ -127,7 +127,7 @@ def runner_of(ledger: Ledger, told: Told) -> Runner:
 
 def test_a_job_runs_in_a_process_and_its_result_comes_back(ledger: Ledger, told: Told, drone: Path) -> None:
     runner = runner_of(ledger, told)
-    number = runner.add("look", "List", "look:x", LookRequest(drone))
+    number = runner.add("look", "List", "look:x", ListCardRequest(drone))
     job = told.wait_for(number, State.DONE)
     assert [clip.name for clip in job.result.clips] == ["DRON0001", "DRON0002", "DRON0003"]
     assert [each.state for each in told.jobs] == [State.WAITING, State.RUNNING, State.DONE]
@@ -136,7 +136,7 @@ def test_a_job_runs_in_a_process_and_its_result_comes_back(ledger: Ledger, told:
 
 def test_an_expected_failure_is_a_problem_in_words(ledger: Ledger, told: Told, tmp_path: Path) -> None:
     runner = runner_of(ledger, told)
-    job = told.wait_for(runner.add("look", "List", "look:x", LookRequest(tmp_path / "none")), State.FAILED)
+    job = told.wait_for(runner.add("look", "List", "look:x", ListCardRequest(tmp_path / "none")), State.FAILED)
     assert job.problem is not None
     assert "nothing at" in job.problem.what
     runner.close()

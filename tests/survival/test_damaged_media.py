@@ -15,7 +15,7 @@ import pytest
 
 from diadoche.core.errors import Problem
 from diadoche.core.identify.probe import identify
-from diadoche.services.parsing import Parser
+from diadoche.services.side_processes.parser import Parser
 
 _LIMIT_S = 20.0
 _KINDS = {

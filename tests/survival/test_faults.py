@@ -14,16 +14,16 @@ import pytest
 
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.diskfiles import PART_SUFFIX
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
-from diadoche.services.devices.faulty_folder import Faults
+from diadoche.demo.faulty_folder import Faults
 from tests.mounts import Image, Mounter
 from tests.snapshots import contents, snapshot
 
-TAKING = Taking("Shoot", date(2026, 6, 14), "Camera")
+TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
 
 
 def run(plan: OffloadPlan, watch: Watch | None = None, patience_s: float = 2.0, pace: int = 0) -> OffloadResult:

@@ -14,7 +14,7 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.diskfiles import PART_SUFFIX
 from diadoche.core.offload.journal import JOURNAL_NAME, is_unfinished
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
@@ -99,7 +99,7 @@ def resumed(card: Path, places: list[Path]) -> OffloadResult:
     """The same offload once more, as the next start does it."""
     tree = list_tree(card)
     day = datetime.fromtimestamp(min(file.changed_ns for file in tree.files) / 1e9, tz=UTC).date()
-    made = plan_offload(tree, Taking("S", day, "card", card="card"), places, PlanOptions())
+    made = plan_offload(tree, NamingValues("S", day, "card", card="card"), places, PlanOptions())
     return offload(made, Watch(), version="test", now=lambda: datetime.now(UTC))
 
 

@@ -13,14 +13,14 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.disks import Limits
 from diadoche.core.offload.kept_names import kept_names
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents, snapshot
 
-TAKING = Taking("Shoot", date(2026, 6, 14), "Camera")
+TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
 
 NAMES = [
     "n" * 255,

@@ -25,17 +25,23 @@ from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.demo.make import DemoCard, make_demo
-from diadoche.services.converting import MakeRequest, Way, clips_from, perform_make
-from diadoche.services.handing_off import hand_off_shoot
-from diadoche.services.identifying import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.make_output import MakeRequest, Way, clips_from, perform_make
+from diadoche.services.jobs.measure_playback import (
+    MeasuredPlayback,
+    PlaybackRequest,
+    PlaybackSubject,
+    perform_measure_playback,
+    playback_words,
+)
+from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
+from diadoche.services.jobs.verify import VerifyRequest, perform_verify
+from diadoche.services.ledger.hand_off import hand_off_shoot
+from diadoche.services.ledger.job_results import record_outcome, record_verdict
+from diadoche.services.ledger.known_copies import familiar
+from diadoche.services.ledger.shoots import open_shoot, proposed_name
 from diadoche.services.ledger.waybills import kept_clips, last_disks, record_facts
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import OffloadOutcome, OffloadRequest, perform_offload
-from diadoche.services.pacing import MeasuredPace, PaceRequest, PaceSubject, pace_words, perform_pace
-from diadoche.services.recording import record_outcome, record_verdict
-from diadoche.services.shoots import open_shoot, proposed_name
-from diadoche.services.standing import familiar
-from diadoche.services.verifying import VerifyRequest, perform_verify
 
 app = typer.Typer(
     no_args_is_help=False,
@@ -92,7 +98,7 @@ def look(
     """Show what is on a card or in a folder."""
     choice = LookChoice(layout, stills_single)
     with reported(json), Bar(json) as watch, stoppable(watch):
-        card = perform_look(LookRequest(path, places().own_layouts, choice, places().facts_memory), watch)
+        card = perform_list_card(ListCardRequest(path, places().own_layouts, choice, places().facts_memory), watch)
         with opened_ledger() as ledger:
             before = familiar(ledger, card)
     clock = clock_remark(card, datetime.now(UTC))
@@ -148,8 +154,8 @@ def identify(
             clips, profile, own_profiles=places().own_profiles, facts_memory=places().facts_memory
         )
         found = [each.facts for each in perform_identify(request, watch)]
-        subjects = tuple(PaceSubject(facts.path, (Path(facts.path),), facts) for facts in found if pace)
-        paces = {each.key: each for each in perform_pace(PaceRequest(subjects), watch)}
+        subjects = tuple(PlaybackSubject(facts.path, (Path(facts.path),), facts) for facts in found if pace)
+        paces = {each.key: each for each in perform_measure_playback(PlaybackRequest(subjects), watch)}
     if json:
         print_json([facts.as_dict() | _pace_dict(paces.get(facts.path)) for facts in found])
     for facts in found:
@@ -157,12 +163,12 @@ def identify(
         shape = f"{spoken_codec(video.codec)} {video.width}×{video.height} {video.scan}, " if video else ""
         say(f"{shown(facts.path)}: {facts.container}, {shape}{facts.route.name}. {' '.join(facts.route.reasons)}")
         if facts.path in paces:
-            say(f"  It {pace_words(paces[facts.path])}.")
+            say(f"  It {playback_words(paces[facts.path])}.")
         say_problems(facts.problems)
     ended(any(facts.problems for facts in found))
 
 
-def _pace_dict(measured: MeasuredPace | None) -> dict[str, object]:
+def _pace_dict(measured: MeasuredPlayback | None) -> dict[str, object]:
     if measured is None:
         return {}
     pace = measured.pace
@@ -198,7 +204,7 @@ def offload(
         this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
         leave_out: frozenset[str] = frozenset()
         if new_only:
-            card = perform_look(LookRequest(source, places().own_layouts), watch)
+            card = perform_list_card(ListCardRequest(source, places().own_layouts), watch)
             leave_out = familiar(ledger, card).paths
         request = OffloadRequest(
             source,

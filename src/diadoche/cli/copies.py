@@ -14,14 +14,16 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.offload.estimate import estimate
 from diadoche.core.offload.offload import Copy, OffloadResult
 from diadoche.core.sizes import count_text, size_text, wait_text
-from diadoche.services.caring import CopyOnRequest, LevelRequest, perform_copy_on, perform_level
-from diadoche.services.looking import LookRequest, perform_look
-from diadoche.services.offloading import OffloadRequest, plan_for
-from diadoche.services.recording import record_copy_on, record_level, record_rebuilt, record_taken_in
-from diadoche.services.restoring import RestoreRequest, perform_restore
-from diadoche.services.shoots import open_shoot, proposed_name
-from diadoche.services.standing import good_copy_for, holders, known_roots, place_below
-from diadoche.services.taking_in import RebuildRequest, TakeInRequest, perform_rebuild, perform_take_in
+from diadoche.services.jobs.adopt_folder import AdoptFolderRequest, perform_adopt_folder
+from diadoche.services.jobs.copy_on import CopyOnRequest, perform_copy_on
+from diadoche.services.jobs.level import LevelRequest, perform_level
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.jobs.offload import OffloadRequest, plan_for
+from diadoche.services.jobs.rebuild import RebuildRequest, perform_rebuild
+from diadoche.services.jobs.restore import RestoreRequest, perform_restore
+from diadoche.services.ledger.job_results import record_adopted, record_copy_on, record_level, record_rebuilt
+from diadoche.services.ledger.known_copies import good_copy_for, holders, known_roots, place_below
+from diadoche.services.ledger.shoots import open_shoot, proposed_name
 
 Places = Annotated[list[Path], typer.Option("--to", help="A place for a copy; may be given several times.")]
 
@@ -132,15 +134,15 @@ def take_in(
     """Take footage into a shoot where it lies, without a second copy; only a manifest is added."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
-        taken = perform_take_in(TakeInRequest(folder.absolute(), this.id, places().own_layouts), watch)
-        record_taken_in(ledger, taken)
+        taken = perform_adopt_folder(AdoptFolderRequest(folder.absolute(), this.id, places().own_layouts), watch)
+        record_adopted(ledger, taken)
     _tell_result(taken.result, folder, json)
 
 
 def estimate_offload(source: Annotated[Path, typer.Argument(help="The card.")], to: Places, json: Json = False) -> None:
     """Measure card and disks for a few seconds, and tell how long an offload will take, and what it waits for."""
     with reported(json), Bar(json) as watch, stoppable(watch):
-        card = perform_look(LookRequest(source, places().own_layouts), watch)
+        card = perform_list_card(ListCardRequest(source, places().own_layouts), watch)
         plan = plan_for(OffloadRequest(source, tuple(to), 0, "Shoot"), card)
         found = estimate(card.tree, plan, watch)
     hindered = [target.problem for target in plan.targets if target.problem]

@@ -14,7 +14,7 @@ from diadoche.cli.output import print_json, say, say_problems
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.watch import Cancelled, Watch
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.places import StatePlaces, default_places
+from diadoche.services.machine.state_places import StatePlaces, default_places
 
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document on standard output, nothing else there.")]
 Shoot = Annotated[str, typer.Option("--shoot", help="The shoot it belongs to; begun where it is new.")]

@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 
 from diadoche.demo.make import demo_cards
-from diadoche.services.places import StatePlaces
-from diadoche.services.shoots import ShootSettings
+from diadoche.services.ledger.shoots import ShootSettings
+from diadoche.services.machine.state_places import StatePlaces
 
 SHOOT = "Tern Rock, day 1"
 PLACES = ("Shuttle A", "Shuttle B")

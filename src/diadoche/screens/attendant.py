@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from diadoche.screens.results import done_words
-from diadoche.services.card_in import FOLDER_READER, CardIn
-from diadoche.services.station import Station
+from diadoche.services.station.card_in import FOLDER_READER, CardIn
+from diadoche.services.station.station import Station
 
 
 class Attendant:

@@ -15,13 +15,13 @@ from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import format_words, numbers
 from diadoche.screens.watch_line import WatchLine, watch_line
-from diadoche.services.card_in import FOLDER_READER, CardIn, Stage, can_dismiss, can_recognise
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
+from diadoche.services.ledger.shoots import Shoot, all_shoots, change_shoot, open_shoot
 from diadoche.services.ledger.waybills import waybills
-from diadoche.services.shoots import Shoot, all_shoots, change_shoot, open_shoot
-from diadoche.services.station import Station
+from diadoche.services.station.card_in import FOLDER_READER, CardIn, Stage, can_dismiss, can_recognise
+from diadoche.services.station.station import Station
 
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 _RATE_OVER_S = 5.0

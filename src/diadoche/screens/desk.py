@@ -8,14 +8,14 @@ from diadoche.screens.cards import CardsScreen
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.ledger import LedgerScreen
 from diadoche.screens.outputs import OutputsScreen
-from diadoche.screens.shelf import Apart, Shelf, at_once
+from diadoche.screens.shelf import ReadInBackground, Shelf, at_once
 from diadoche.screens.watch_line import WatchLine
 from diadoche.screens.work import WorkScreen
-from diadoche.services.identifying import IdentifiedClip
+from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
-from diadoche.services.station import Station
+from diadoche.services.station.station import Station
 
 _NEW_COPIES = {"copy on", "level", "restore", "rebuild", "take in", "verify"}
 
@@ -23,7 +23,7 @@ _NEW_COPIES = {"copy on", "level", "restore", "rebuild", "take in", "verify"}
 class Desk:
     """Everything the window shows; used on one thread."""
 
-    def __init__(self, ledger: Ledger, runner: Runner, station: Station, apart: Apart = at_once) -> None:
+    def __init__(self, ledger: Ledger, runner: Runner, station: Station, apart: ReadInBackground = at_once) -> None:
         """`apart` reads many clips away from the window."""
         self.station = station
         self.shelf = Shelf(station, ledger, apart)
@@ -39,7 +39,7 @@ class Desk:
         self.work = WorkScreen(runner)
         self.ledger = LedgerScreen(station)
         station.listeners.append(self._cards_changed)
-        self.shelf.listeners.append(self._measure_paces)
+        self.shelf.listeners.append(self._measure_playback)
         self.shelf.refresh()
 
     def watch_line(self) -> WatchLine:
@@ -59,19 +59,19 @@ class Desk:
         if job.state is State.DONE and job.kind in _NEW_COPIES:
             self._soon(self.shelf.refresh)
         if job.state.ended and job.kind == "offload":
-            self._soon(self._measure_paces)
+            self._soon(self._measure_playback)
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
             self.shelf.refresh()
         self.work.on_change()
         self.cards.on_change()
 
-    def _measure_paces(self) -> None:
+    def _measure_playback(self) -> None:
         """How footage plays is measured when no card is copied: both would be the slower for it."""
         copying = any(job.kind == "offload" and not job.state.ended for job in self._runner.jobs())
         if self._unmeasured and not copying:
             self._unmeasured = False
-            self.shelf.measure_paces()
+            self.shelf.measure_playback()
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Something is known of a clip, before its job has ended."""

@@ -16,11 +16,11 @@ from diadoche.core.timecode import Timecode
 from diadoche.screens.comparing import ComparedLine, compare
 from diadoche.screens.lines import ALL_COLUMNS, USUAL_COLUMNS, Column, Line
 from diadoche.screens.shelf import Shelf
+from diadoche.services.jobs.measure_playback import gain_words, playback_words
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.services.ledger.remembered import recall, remember
 from diadoche.services.ledger.waybills import KeptClip
-from diadoche.services.pacing import gain_words, pace_words
 
 Grouping = Literal["", "Card", "Day", "Make", "Route", "Keep"]
 GROUPINGS: tuple[tuple[Grouping, str], ...] = (
@@ -249,7 +249,7 @@ class FootageScreen:
             return ()
         made = next((each.recipe for each in reversed(line.clip.outputs) if each.output), "")
         gain = gain_words(None, self._shelf.paces.of_output(line.make, made)) if made else ""
-        return (f"It {pace_words(original)}." + (f" Its output {gain}." if gain else ""),)
+        return (f"It {playback_words(original)}." + (f" Its output {gain}." if gain else ""),)
 
     @staticmethod
     def _odd_words(line: Line) -> tuple[str, ...]:

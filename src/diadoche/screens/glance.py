@@ -18,14 +18,14 @@ from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.names import shown
-from diadoche.core.offload.naming import TOKENS, Naming, Taking, card_folder, folder_parts
+from diadoche.core.offload.naming import TOKENS, Naming, NamingValues, card_folder, folder_parts
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
-from diadoche.services.card_in import CardIn, Stage
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import Shoot, all_shoots, known_recipe
 from diadoche.services.ledger.waybills import waybills
-from diadoche.services.shoots import Shoot, all_shoots, known_recipe
-from diadoche.services.station import Station
+from diadoche.services.station.card_in import CardIn, Stage
+from diadoche.services.station.station import Station
 
 _RATE_FROM = 5
 _SAYS_SOMETHING_BYTES = 1_000_000
@@ -265,7 +265,7 @@ class GlanceScreen:
     def name_folders(self, folders: str) -> None:
         """Changes the pattern; one that makes no sense is named and not taken."""
         naming = replace(self._station.shoot.settings.naming, folders=folders)
-        example = Taking("Shoot", date.min, "Camera", clip="C0001")
+        example = NamingValues("Shoot", date.min, "Camera", clip="C0001")
         try:
             folder_parts(naming, example)
             card_folder(naming, example, 1)
@@ -279,7 +279,7 @@ class GlanceScreen:
         """Gives this card's camera folders of its own in this shoot, or takes them away; gives why not."""
         if folders.strip():
             try:
-                folder_parts(Naming(folders), Taking("Shoot", date.min, "Camera"))
+                folder_parts(Naming(folders), NamingValues("Shoot", date.min, "Camera"))
             except DiadocheError as error:
                 return error.problem.sentence()
         self._station.name_folders(key, folders)

@@ -9,17 +9,19 @@ from pathlib import Path
 
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
-from diadoche.services.caring import CopyOnRequest, LevelRequest
+from diadoche.services.jobs.adopt_folder import AdoptFolderRequest
+from diadoche.services.jobs.copy_on import CopyOnRequest
+from diadoche.services.jobs.level import LevelRequest
+from diadoche.services.jobs.rebuild import RebuildRequest
+from diadoche.services.jobs.restore import RestoreRequest
+from diadoche.services.jobs.verify import VerifyRequest
 from diadoche.services.ledger.happenings import Happening, all_seen, happenings
+from diadoche.services.ledger.known_copies import holders, known_roots, place_below
+from diadoche.services.ledger.shoots import Shoot, all_shoots
 from diadoche.services.ledger.waybills import CopyEntry, WaybillEntry, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
-from diadoche.services.restoring import RestoreRequest
-from diadoche.services.shoots import Shoot, all_shoots
-from diadoche.services.standing import holders, known_roots, place_below
-from diadoche.services.station import Station
-from diadoche.services.taking_in import RebuildRequest, TakeInRequest
-from diadoche.services.verifying import VerifyRequest
+from diadoche.services.station.station import Station
 
 COLUMNS = ("Card", "Shoot", "Offloaded", "Clips", "Size", "Copies", "Last read back", "Camera may format")
 DISK_COLUMNS = ("Disk", "Where", "Cards kept", "Size", "Longest unread")
@@ -255,7 +257,7 @@ class LedgerScreen:
 
     def take_in(self, folder: Path) -> None:
         """Takes footage into the shoot where it lies."""
-        request = TakeInRequest(folder, self._station.shoot.id, self._station.own_layouts)
+        request = AdoptFolderRequest(folder, self._station.shoot.id, self._station.own_layouts)
         self._runner.add("take in", f"Take in {folder.name} where it lies", "copies", request)
         self._say(f"{folder} is read and listed where it lies; nothing is moved.")
 

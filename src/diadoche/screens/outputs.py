@@ -15,13 +15,13 @@ from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.lines import Line
 from diadoche.screens.marks import Mark
 from diadoche.screens.shelf import Shelf
-from diadoche.services.converting import MakeRequest, outputs_folder
-from diadoche.services.handing_off import delivered, hand_off_shoot
+from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
+from diadoche.services.jobs.measure_playback import gain_words
+from diadoche.services.ledger.hand_off import delivered, hand_off_shoot
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.waybills import KeptClip, record_many_facts
-from diadoche.services.pacing import gain_words
 from diadoche.services.queue.runner import Runner
-from diadoche.services.station import Station
+from diadoche.services.station.station import Station
 
 _ORDER = ("ready", "rewrap", "join", "convert", "stitch", "develop", "unsupported")
 _WORDS = {

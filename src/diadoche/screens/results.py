@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from diadoche.core.sizes import count_text, size_text, wait_text
-from diadoche.services.card_in import CardIn, Stage
+from diadoche.services.station.card_in import CardIn, Stage
 
 
 def numbers(card: CardIn) -> str:

@@ -7,17 +7,17 @@ from dataclasses import replace
 
 from diadoche.core.identify.alike import Majority, majority_of
 from diadoche.screens.lines import Line, line_of, lines_of, zone_of
-from diadoche.services.identifying import IdentifiedClip
+from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.ledger.waybills import kept_clips
-from diadoche.services.paces import Paces
 from diadoche.services.queue.runner import Job
-from diadoche.services.station import Station
+from diadoche.services.station.playback_survey import PlaybackSurvey
+from diadoche.services.station.station import Station
 
 Read = tuple[list[Line], Majority | None]
 # Does work apart, and then something with what came of it, on the thread of the window.
-Apart = Callable[[Callable[[], Read], Callable[[Read | None], None]], None]
+ReadInBackground = Callable[[Callable[[], Read], Callable[[Read | None], None]], None]
 
 
 def at_once(work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
@@ -28,12 +28,12 @@ def at_once(work: Callable[[], Read], then: Callable[[Read | None], None]) -> No
 class Shelf:
     """All lines of the shoot at hand, in order of time."""
 
-    def __init__(self, station: Station, ledger: Ledger, apart: Apart = at_once) -> None:
+    def __init__(self, station: Station, ledger: Ledger, apart: ReadInBackground = at_once) -> None:
         self._station = station
         self._ledger = ledger
         self._apart = apart
         self._reading = self._again = False
-        self.paces = Paces(ledger, station.runner)
+        self.paces = PlaybackSurvey(ledger, station.runner)
         self.lines: list[Line] = []
         self.majority: Majority | None = None
         self.listeners: list[Callable[[], None]] = []
@@ -59,7 +59,7 @@ class Shelf:
             self.refresh()
         self._tell()
 
-    def measure_paces(self) -> None:
+    def measure_playback(self) -> None:
         """Has measured how what is new plays here."""
         self.paces.measure((line.make, line.clip) for line in self.lines)
 

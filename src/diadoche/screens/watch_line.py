@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from diadoche.core.sizes import count_text, wait_text
 from diadoche.screens.marks import Mark
-from diadoche.services.card_in import CardIn, Stage
+from diadoche.services.station.card_in import CardIn, Stage
 
 _NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from diadoche.core.sizes import clock_text, size_text, wait_text
 from diadoche.screens.marks import Mark
-from diadoche.services.load import LoadMeter
+from diadoche.services.machine.load import LoadMeter
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 

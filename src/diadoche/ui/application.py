@@ -9,7 +9,6 @@ import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from pathlib import Path
 from types import TracebackType
 
 from PyQt6.QtCore import QTimer
@@ -17,21 +16,21 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.disks import disk_of
 from diadoche.core.errors import DiadocheError, LedgerError
+from diadoche.demo.bench import Bench
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.screens.shelf import Read
-from diadoche.services.all_kinds import ALL_KINDS
-from diadoche.services.devices.bench import PACE_BYTES_S, Bench
 from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
-from diadoche.services.identifying import IdentifiedClip
+from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.identify import IdentifiedClip
+from diadoche.services.ledger.job_results import record, record_part
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.places import StatePlaces
+from diadoche.services.ledger.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
+from diadoche.services.machine.settings import Scheme, load_settings, save_settings
+from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
-from diadoche.services.recording import record, record_part
-from diadoche.services.settings import Scheme, load_settings, save_settings
-from diadoche.services.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
-from diadoche.services.station import Station
+from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.main_window import MainWindow
@@ -45,15 +44,12 @@ _LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """What the window opens on. With a bench, `cards` says where its cards lie."""
+    """What the window opens on. With a bench, its readers stand in for the machine's own."""
 
     places: StatePlaces
     shoot: str = ""
     settings: ShootSettings | None = None
-    bench_folder: Path | None = None
-    cards_folder: Path | None = None
-    pace_bytes_s: int = PACE_BYTES_S
-    coming: Callable[[], str] = lambda: ""
+    bench: Bench | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,11 +80,11 @@ class Application:
             if opening.shoot
             else latest_shoot(self.ledger) or open_shoot(self.ledger, proposed_name(datetime.now(UTC).date()))
         )
-        self.bench = self._bench(opening)
+        self.bench = opening.bench
         find_disk = self.bench.disk_of if self.bench is not None else disk_of
         self.station = Station(self.ledger, self.runner, opening.places, shoot, find_disk)
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
-        self.desk = Desk(self.ledger, self.runner, self.station, self._apart)
+        self.desk = Desk(self.ledger, self.runner, self.station, self._in_background)
         self.desk.later = lambda doing: QTimer.singleShot(0, doing)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
@@ -125,19 +121,7 @@ class Application:
         self._settings = replace(self._settings, pop_ups=dict(before))
         save_settings(self._places.config, self._settings)
 
-    def _bench(self, opening: Opening) -> Bench | None:
-        folder = opening.cards_folder
-        if folder is None or opening.bench_folder is None:
-            return None
-        return Bench(
-            opening.bench_folder,
-            lambda: sorted(path for path in folder.glob("*") if path.is_dir() and not path.name.startswith(".")),
-            opening.pace_bytes_s,
-            opening.coming,
-            with_faults=True,
-        )
-
-    def _apart(self, work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
+    def _in_background(self, work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
         """Reads many clips in a thread; what came of it is taken in on the window's own."""
 
         def read() -> None:

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
 
-from diadoche.services.devices.bench import READERS, Bench
+from diadoche.demo.bench import READERS, Bench
+from diadoche.demo.faulty_folder import Faults
 from diadoche.services.devices.disk_watch import Medium
-from diadoche.services.devices.faulty_folder import Faults
 from diadoche.ui.parts import button, emptied, label, menu_button
 
 _MANY = 5

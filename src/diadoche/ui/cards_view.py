@@ -10,8 +10,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QStackedLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
+from diadoche.demo.bench import Bench
 from diadoche.screens.cards import NEVER, CardsScreen
-from diadoche.services.devices.bench import Bench
 from diadoche.ui.address_dialog import AddressDialog
 from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board

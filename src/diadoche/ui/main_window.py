@@ -18,8 +18,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from diadoche.demo.bench import Bench
 from diadoche.screens.desk import Desk
-from diadoche.services.devices.bench import Bench
 from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView

@@ -14,10 +14,11 @@ from pathlib import Path
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication
 
+from diadoche.demo.bench import bench_of
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import SHOOT, demo_places, demo_settings
-from diadoche.services.card_in import Stage
-from diadoche.services.shoots import ShootSettings
+from diadoche.services.ledger.shoots import ShootSettings
+from diadoche.services.station.card_in import Stage
 from diadoche.ui.application import Application, Opening
 
 _LONGEST_S = 240
@@ -218,8 +219,8 @@ def take_pictures(demo: Path, target: Path) -> None:
         eight = replace(demo_settings(folder), places=tuple(folder / f"Shuttle {at}" for at in "ABC"), unattended=True)
         shoot_eight_cards(
             Opening(
-                demo_places(folder / "eight state"), SHOOT, eight, folder / "eight bench",
-                _eight_cards(demo / "cards", folder / "eight cards"), _CRAWL_BYTES_S,
+                demo_places(folder / "eight state"), SHOOT, eight,
+                bench_of(folder / "eight bench", _eight_cards(demo / "cards", folder / "eight cards"), _CRAWL_BYTES_S),
             ),
             target, app,
         )  # fmt: skip
@@ -227,12 +228,12 @@ def take_pictures(demo: Path, target: Path) -> None:
         shutil.rmtree(folder / "Shuttle B")
         mixed = _some(cards, _MIXED, folder / "mixed")
         settings = replace(demo_settings(folder / "mixed copies"), unattended=True)
-        shoot_footage(Opening(demo_places(folder / "m"), SHOOT, settings, folder / "mb", mixed), target, app)
+        shoot_footage(Opening(demo_places(folder / "m"), SHOOT, settings, bench_of(folder / "mb", mixed)), target, app)
         rig = _some(cards, [path.name for path in cards.iterdir() if path.name.startswith("Gallery")], folder / "rig")
         settings = demo_settings(folder / "rig copies")
-        shoot_card_set(Opening(demo_places(folder / "r"), SHOOT, settings, folder / "rb", rig), target, app)
+        shoot_card_set(Opening(demo_places(folder / "r"), SHOOT, settings, bench_of(folder / "rb", rig)), target, app)
         cards = _some(cards, _TWO, folder / "two")
-        shoot_all(Opening(places, SHOOT, demo_settings(folder), bench, cards, _SLOW_BYTES_S), target, app)
+        shoot_all(Opening(places, SHOOT, demo_settings(folder), bench_of(bench, cards, _SLOW_BYTES_S)), target, app)
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.disks import disk_of
 from diadoche.core.errors import RequestError, SourceError
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import offload
 from diadoche.core.offload.plan import plan_offload
 from diadoche.core.watch import Watch
@@ -116,7 +116,7 @@ def test_a_share_is_offloaded_as_a_card(tmp_path: Path, drone: Path) -> None:
             assert contents(medium.path) == contents(drone)
             with pytest.raises(OSError, match="Read-only"):
                 (medium.path / "x").write_text("x")
-            plan = plan_offload(list_tree(medium.path), Taking("S", date(2026, 6, 14), "C"), (tmp_path / "a",))
+            plan = plan_offload(list_tree(medium.path), NamingValues("S", date(2026, 6, 14), "C"), (tmp_path / "a",))
             result = offload(plan, Watch(), version="test", now=lambda: datetime.now(UTC))
             assert result.copies[0].status == "proven", result.problems
             assert contents(Path(result.copies[0].root)) == contents(drone)

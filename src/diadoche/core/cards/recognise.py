@@ -20,7 +20,7 @@ _ENOUGH = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Recognised:
+class RecognisedLayout:
     """A card's top folder as found, its layout, and what showed it. No layout: it is no card.
 
     `members` are the folders of the single cards where `tree` holds a whole card set, else just "".
@@ -32,7 +32,7 @@ class Recognised:
     members: tuple[str, ...] = ("",)
 
 
-def recognise(path: Path, layouts: Sequence[Layout], as_layout: str = "") -> Recognised:
+def recognise(path: Path, layouts: Sequence[Layout], as_layout: str = "") -> RecognisedLayout:
     """Finds the card that `path` belongs to, whatever level of it is pointed at.
 
     Args:
@@ -69,15 +69,15 @@ def recognise(path: Path, layouts: Sequence[Layout], as_layout: str = "") -> Rec
     return _match(tree, [*named, loose])
 
 
-def _told(tree: Tree, layouts: Sequence[Layout], name: str) -> Recognised:
+def _told(tree: Tree, layouts: Sequence[Layout], name: str) -> RecognisedLayout:
     layout = next((each for each in layouts if each.name == name), None)
     if layout is None:
         names = ", ".join(each.name for each in layouts)
         raise RequestError(f"There is no card layout called {name}.", do=f"Choose from {names}.")
-    return Recognised(tree, layout, "you say so")
+    return RecognisedLayout(tree, layout, "you say so")
 
 
-def _card_set(tree: Tree, layouts: Sequence[Layout]) -> Recognised | None:
+def _card_set(tree: Tree, layouts: Sequence[Layout]) -> RecognisedLayout | None:
     """A folder that holds the cards of one rig side by side."""
     tops = [folder.path for folder in tree.folders if "/" not in folder.path]
     for layout in layouts:
@@ -86,13 +86,13 @@ def _card_set(tree: Tree, layouts: Sequence[Layout]) -> Recognised | None:
         found = [(top, layout.evidence(tree.below(top))) for top in tops]
         members = tuple(top for top, evidence in found if evidence)
         if len(members) > 1:
-            return Recognised(
+            return RecognisedLayout(
                 tree, layout, ", ".join(f"{top}/{evidence}" for top, evidence in found if evidence), members
             )
     return None
 
 
-def sisters(card: Recognised) -> tuple[Path, ...]:
+def sisters(card: RecognisedLayout) -> tuple[Path, ...]:
     """The other cards of a rig that lie or are mounted beside this one, by their layout and a recording in common."""
     layout, root = card.layout, card.tree.root
     if layout is None or not layout.cards_a_set or card.members != ("",):
@@ -115,7 +115,7 @@ def sisters(card: Recognised) -> tuple[Path, ...]:
     return tuple(found)
 
 
-def lens_of(card: Recognised) -> int:
+def lens_of(card: RecognisedLayout) -> int:
     """Which lens of a rig this one card holds; 0 where it is no rig's, or the one with the stitched files."""
     layout = card.layout
     if layout is None or not layout.cards_a_set or card.members != ("",):
@@ -124,7 +124,7 @@ def lens_of(card: Recognised) -> int:
     return next((int(match["lens"]) for match in found if match), 0)
 
 
-def recording_names(card: Recognised) -> set[str]:
+def recording_names(card: RecognisedLayout) -> set[str]:
     """What the recordings of a rig's card are called, whichever lens it holds."""
     layout = card.layout
     if layout is None:
@@ -134,7 +134,7 @@ def recording_names(card: Recognised) -> set[str]:
     return {match["recording"] for match in found if match}
 
 
-def _climbed(found: Recognised, layout: Layout) -> Recognised:
+def _climbed(found: RecognisedLayout, layout: Layout) -> RecognisedLayout:
     """The highest folder from which the same mark still fits: PRIVATE belongs to the card above it."""
     top, folder = found, found.tree.root
     # A file tells nothing about the folders above it; only a folder of a known name has a known place.
@@ -143,16 +143,16 @@ def _climbed(found: Recognised, layout: Layout) -> Recognised:
     for parent in list(folder.parents)[:_LEVELS_UP]:
         longer = f"{folder.relative_to(parent).as_posix()}/{found.evidence}"
         if any(re.fullmatch(mark, longer, re.IGNORECASE) for mark in layout.marks):
-            top = Recognised(list_tree(parent), layout, longer)
+            top = RecognisedLayout(list_tree(parent), layout, longer)
     return top
 
 
-def _match(tree: Tree, layouts: Sequence[Layout]) -> Recognised:
+def _match(tree: Tree, layouts: Sequence[Layout]) -> RecognisedLayout:
     for layout in layouts:
         evidence = layout.evidence(tree)
         if evidence:
-            return Recognised(tree, layout, evidence)
-    return Recognised(tree, None, "")
+            return RecognisedLayout(tree, layout, evidence)
+    return RecognisedLayout(tree, None, "")
 
 
 def _leads_through(tree: Tree, parent: Path, layout: Layout) -> bool:

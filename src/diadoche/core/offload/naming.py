@@ -41,7 +41,7 @@ USUAL_NAMING = Naming()
 
 
 @dataclass(frozen=True, slots=True)
-class Taking:
+class NamingValues:
     """What a card is filed under: what the tokens stand for on it."""
 
     shoot: str
@@ -90,7 +90,7 @@ def checked_naming(naming: Naming) -> Naming:
     return naming
 
 
-def folder_parts(naming: Naming, taking: Taking) -> tuple[str, ...]:
+def folder_parts(naming: Naming, taking: NamingValues) -> tuple[str, ...]:
     """The folders above a card's own, outermost first; tokens that are empty leave no gap behind."""
     parts = []
     for part in checked_naming(naming).folders.strip("/").split("/"):
@@ -100,12 +100,12 @@ def folder_parts(naming: Naming, taking: Taking) -> tuple[str, ...]:
     return tuple(parts) or (safe_name(taking.shoot, "Shoot"),)
 
 
-def card_folder(naming: Naming, taking: Taking, counter: int) -> str:
+def card_folder(naming: Naming, taking: NamingValues, counter: int) -> str:
     """The folder of one taking."""
     return f"{_filled(naming.card, taking) or USUAL_CARD}-{counter:03}"
 
 
-def _filled(pattern: str, taking: Taking) -> str:
+def _filled(pattern: str, taking: NamingValues) -> str:
     values = taking.values()
     tokens = _TOKEN.findall(pattern)
     text = _TOKEN.sub(lambda match: safe_name(values[match[1]], ""), pattern)

@@ -21,9 +21,9 @@ from diadoche.core.offload.journal import JOURNAL_NAME, CopiedFile, is_unfinishe
 from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.manifests import read_listed
 from diadoche.core.offload.mhl import FOLDER, Listed, ManifestRequest, read_history, write_manifest
-from diadoche.core.offload.naming import Taking
+from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.plan import OffloadPlan, Target
-from diadoche.core.offload.preflight import hindrance
+from diadoche.core.offload.preflight import unusable_reason
 from diadoche.core.watch import Progress, Watch
 
 
@@ -43,7 +43,11 @@ def _is_ours(path: str) -> bool:
 
 
 def plan_onward(
-    root: Path, targets: Mapping[Path, Path], taking: Taking, watch: Watch, find_disk: Callable[[Path], Disk] = disk_of
+    root: Path,
+    targets: Mapping[Path, Path],
+    taking: NamingValues,
+    watch: Watch,
+    find_disk: Callable[[Path], Disk] = disk_of,
 ) -> OffloadPlan:
     """The plan of copying a proven copy on; `offload` carries it out, and the chain of manifests goes along.
 
@@ -73,7 +77,7 @@ def plan_onward(
         journal = read_journal(target)
         limits = limits_of(place)
         names = kept_names([*(each.path for each in tree.folders), *(each.path for each in tree.files)], limits)
-        problem = hindrance(place, tree.files, limits, size_bytes, 0)
+        problem = unusable_reason(place, tree.files, limits, size_bytes, 0)
         made.append(Target(place, target, journal is not None, problem, find_disk(place), names))
     journals = [journal for target in targets.values() if (journal := read_journal(target))]
     return OffloadPlan(

@@ -13,8 +13,8 @@ from diadoche.core.errors import Problem, RequestError
 from diadoche.core.offload.digests import checked_digests
 from diadoche.core.offload.journal import read_journal
 from diadoche.core.offload.kept_names import kept_names
-from diadoche.core.offload.naming import USUAL_NAMING, Naming, Taking, card_folder, checked_naming, folder_parts
-from diadoche.core.offload.preflight import advice, gone, hindrance
+from diadoche.core.offload.naming import USUAL_NAMING, Naming, NamingValues, card_folder, checked_naming, folder_parts
+from diadoche.core.offload.preflight import advice, gone, unusable_reason
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +38,7 @@ class OffloadPlan:
     """Everything an offload needs to know. `whole` is false when the person chose less than the card."""
 
     source: Path
-    taking: Taking
+    taking: NamingValues
     files: tuple[FileEntry, ...]
     folders: tuple[FolderEntry, ...]
     fingerprint: str
@@ -83,7 +83,7 @@ class PlanOptions:
 
 
 def plan_offload(
-    tree: Tree, taking: Taking, places: tuple[Path, ...], options: PlanOptions | None = None
+    tree: Tree, taking: NamingValues, places: tuple[Path, ...], options: PlanOptions | None = None
 ) -> OffloadPlan:
     """Plans the copy of a listed card to one or more places.
 
@@ -103,7 +103,7 @@ def plan_offload(
     chosen = options.chosen
     files = tuple(file for file in tree.files if chosen is None or file.path in chosen)
     fingerprint = Tree(tree.root, files).fingerprint()
-    taking_of = _TakingFolder(checked_naming(options.naming), taking)
+    taking_of = _CardFolder(checked_naming(options.naming), taking)
     number = taking_of.counter(homes, fingerprint)
     targets = tuple(
         _target(home, taking_of.root(home, number), fingerprint, files, tree.folders, options) for home in homes
@@ -144,10 +144,10 @@ def _homes(source: Path, places: tuple[Path, ...]) -> list[Path]:
     return homes
 
 
-class _TakingFolder:
+class _CardFolder:
     """Where a taking lies below a place."""
 
-    def __init__(self, naming: Naming, taking: Taking) -> None:
+    def __init__(self, naming: Naming, taking: NamingValues) -> None:
         self._naming = naming
         self._taking = taking
         self._above = Path(*folder_parts(naming, taking))
@@ -197,7 +197,7 @@ def _target(
     limits = limits_of(place)
     names = kept_names([*(folder.path for folder in folders), *(file.path for file in files)], limits)
     disk = options.disk_of(place)
-    problem = gone(place, disk, options.last_disks.get(place, "")) or hindrance(
+    problem = gone(place, disk, options.last_disks.get(place, "")) or unusable_reason(
         place, files, limits, needed_bytes, options.coming.get(place, 0)
     )
     return Target(place, root, resumed, problem, disk, names)

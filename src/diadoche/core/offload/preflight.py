@@ -17,7 +17,9 @@ from diadoche.core.sizes import size_text
 _SPARE_BYTES = 4_000_000
 
 
-def hindrance(place: Path, files: Sequence[FileEntry], limits: Limits, needed_bytes: int, also: int) -> Problem | None:
+def unusable_reason(
+    place: Path, files: Sequence[FileEntry], limits: Limits, needed_bytes: int, also: int
+) -> Problem | None:
     """What makes a destination of no use for a card.
 
     Args:

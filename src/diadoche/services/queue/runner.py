@@ -21,9 +21,9 @@ from sqlalchemy import select
 
 from diadoche.core.errors import LedgerError, Problem
 from diadoche.core.watch import Part, Progress
+from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import JobRow
-from diadoche.services.queue.kinds import JobKind
 from diadoche.services.queue.states import (
     Added,
     Ended,

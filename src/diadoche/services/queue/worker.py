@@ -16,7 +16,7 @@ from typing import TextIO
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.watch import Cancelled, Progress, Watch
-from diadoche.services.all_kinds import ALL_KINDS
+from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.wire import from_text, to_text
 
 _GENTLE_NICE = 10

@@ -1,0 +1,1 @@
+"""One module per kind of job: a frozen request, a result, and a plain function between them; no ledger here."""

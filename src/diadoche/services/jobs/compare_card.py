@@ -1,0 +1,73 @@
+"""Reading a card that was here before in full, to be sure that it is what the ledger says: no copy is made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from diadoche.core.cards.tree import FileEntry
+from diadoche.core.diskfiles import DirectReader
+from diadoche.core.errors import reading
+from diadoche.core.names import shown
+from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.watch import Progress, Watch
+from diadoche.services.jobs.job_kind import JobKind
+
+
+@dataclass(frozen=True, slots=True)
+class CompareCardRequest:
+    """The card, and the digests that its proven copies have."""
+
+    source: Path
+    files: tuple[FileEntry, ...]
+    digests: dict[str, dict[str, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class ComparedCard:
+    """How many files are what the copies hold, and which are not."""
+
+    same: int
+    differing: tuple[str, ...]
+
+
+def perform_compare_card(request: CompareCardRequest, watch: Watch) -> ComparedCard:
+    """Reads every file and compares its digest.
+
+    Raises:
+        SourceError: the card cannot be read.
+        Cancelled: the watch was stopped.
+    """
+    total, done, same = sum(file.size_bytes for file in request.files), 0, 0
+    differing: list[str] = []
+    reader = DirectReader()
+    try:
+        for file in request.files:
+            watch.step(Progress(done, total, f"reading {shown(file.path)}"))
+            wanted = request.digests.get(file.path, {})
+            name = next(iter(wanted), "")
+            if (
+                name
+                and _digest(request.source / file.path, file, name, reader, watch, Progress(done, total))
+                == wanted[name]
+            ):
+                same += 1
+            else:
+                differing.append(file.path)
+            done += file.size_bytes
+    finally:
+        reader.close()
+    return ComparedCard(same, tuple(differing))
+
+
+def _digest(path: Path, file: FileEntry, name: str, reader: DirectReader, watch: Watch, so_far: Progress) -> str:
+    digest, done = DIGESTS[name](), so_far.done
+    with reading(path):
+        for block in reader.blocks(path, file.size_bytes):
+            digest.update(block)
+            done += len(block)
+            watch.step(Progress(done, so_far.total, f"reading {shown(file.path)}"))
+    return digest.hexdigest()
+
+
+KIND = JobKind("recognise", CompareCardRequest, ComparedCard, perform_compare_card, rank=0)

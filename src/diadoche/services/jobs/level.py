@@ -1,0 +1,69 @@
+"""Two places brought to the same state: what one lacks is copied and proven, differences are named."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.offload.offload import Copy
+from diadoche.core.offload.onward import compare_places, restore
+from diadoche.core.watch import Watch
+from diadoche.services.jobs.copy_on import CopyOnOutcome, CopyOnRequest, checked_folder, perform_copy_on
+from diadoche.services.jobs.job_kind import JobKind
+
+
+@dataclass(frozen=True, slots=True)
+class LevelRequest:
+    """Two places for copies."""
+
+    here: Path
+    there: Path
+
+
+@dataclass(frozen=True, slots=True)
+class Levelled:
+    """What bringing two places to the same state did."""
+
+    made: tuple[CopyOnOutcome, ...]
+    restored: tuple[str, ...]
+    differing: tuple[str, ...]
+    problems: tuple[Problem, ...]
+
+    @property
+    def copied(self) -> tuple[Copy, ...]:
+        """Every copy that was made."""
+        return tuple(copy for outcome in self.made for copy in outcome.result.copies)
+
+
+def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
+    """Copies to each of two places what only the other has, and proves it; nothing is deleted or overwritten.
+
+    Raises:
+        RequestError: one of the places is not there.
+        MediaError: a manifest cannot be read.
+        Cancelled: the watch was stopped; what was finished stays.
+    """
+    here, there = checked_folder(request.here), checked_folder(request.there)
+    unlike = compare_places(here, there, watch)
+    made: list[CopyOnOutcome] = []
+    restored: list[str] = []
+    problems: list[Problem] = []
+    for copies, source, target in ((unlike.only_here, here, there), (unlike.only_there, there, here)):
+        for copy in copies:
+            try:
+                outcome = perform_copy_on(CopyOnRequest(source / copy, ((target, target / copy),)), watch)
+            except DiadocheError as error:
+                problems.append(error.problem)
+                continue
+            made.append(outcome)
+            problems += outcome.result.problems
+    for missing, source, target in ((unlike.missing_there, here, there), (unlike.missing_here, there, here)):
+        for copy, paths in missing.items():
+            back = restore(source / copy, paths, target / copy, watch)
+            restored += [str(path) for path in back.files.values()]
+            problems += back.problems
+    return Levelled(tuple(made), tuple(restored), unlike.differing, tuple(problems))
+
+
+KIND = JobKind("level", LevelRequest, Levelled, perform_level, rank=1)

@@ -1,0 +1,139 @@
+"""Making outputs: the use case behind `rewrap`, `convert` and the outputs view."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Literal
+
+from diadoche.core.cards.card import Card
+from diadoche.core.cards.clips import Clip
+from diadoche.core.convert.outputs import Output, failed
+from diadoche.core.convert.recipes import recipe_named
+from diadoche.core.convert.rewrap import rewrap
+from diadoche.core.convert.sources import FileSource
+from diadoche.core.convert.transcode import Marks, convert
+from diadoche.core.errors import DiadocheError, MediaError, RequestError
+from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.probe import identify, with_sounds, with_tracks
+from diadoche.core.names import safe_name
+from diadoche.core.spans import runs_on
+from diadoche.core.watch import Watch
+from diadoche.services.jobs.job_kind import JobKind
+from diadoche.services.jobs.list_card import list_card_at
+
+Way = Literal["rewrap", "convert"]
+
+
+@dataclass(frozen=True, slots=True)
+class MakeRequest:
+    """One output: from which files, which way, where to. `recipe` is a container when rewrapping."""
+
+    paths: tuple[Path, ...]
+    way: Way
+    recipe: str
+    folder: Path
+    camera: str = ""
+    marks: tuple[str, str] | None = None
+    clip_id: int = 0
+    # Files beside the spans that hold sound alone; they come along where the picture's file is mute.
+    sounds: tuple[Path, ...] = ()
+
+
+def perform_make(request: MakeRequest, watch: Watch) -> Output:
+    """Makes and checks one output. What goes wrong with the footage is a problem in it.
+
+    Raises:
+        RequestError: the request makes no sense for this clip.
+        Cancelled: nothing is left behind.
+    """
+    sources = tuple(str(path) for path in request.paths)
+    try:
+        facts = with_sounds(identify(request.paths, "counted"), request.sounds)
+        if facts.problems and not facts.video:
+            return failed(sources, request.recipe, facts.problems[0])
+        return _make(request, facts, watch)
+    except RequestError:
+        raise
+    except DiadocheError as error:
+        return failed(sources, request.recipe, error.problem)
+
+
+def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
+    if not facts.video:
+        raise MediaError(
+            f"{request.paths[0].name} holds no picture.", path=request.paths[0], safe="It is untouched.", do="Nothing."
+        )
+    sounds = with_tracks(request.sounds) if facts.sound_apart else ()
+    if request.way == "rewrap":
+        return rewrap(
+            request.paths, facts, request.folder, watch, container=request.recipe, camera=request.camera, sounds=sounds
+        )
+    marks = Marks.parse(*request.marks, facts.video[0]) if request.marks else None
+    recipe = recipe_named(request.recipe)
+    source = FileSource(request.paths, facts, sounds)
+    return convert(source, recipe, request.folder, watch, camera=request.camera, marks=marks)
+
+
+def outputs_folder(place: Path, shoot: str) -> Path:
+    """Where a shoot's outputs lie: apart from its originals."""
+    return place / safe_name(shoot, "Shoot") / "Outputs"
+
+
+@dataclass(frozen=True, slots=True)
+class ClipFiles:
+    """The spans of a clip, and the files beside them that hold sound alone."""
+
+    paths: tuple[Path, ...]
+    sounds: tuple[Path, ...] = ()
+
+
+def clips_from(paths: Sequence[Path], own_layouts: Path | None, watch: Watch) -> list[ClipFiles]:
+    """Cards, folders and files as clips: spans of one recording together, with their sound.
+
+    What the card says decides; files that lie on no card belong together where their clocks run on.
+
+    Raises:
+        RequestError: there is nothing at a path.
+    """
+    clips: list[ClipFiles] = []
+    cards: dict[Path, Card] = {}
+    wanted = {path.absolute() for path in paths if path.is_file()}
+    for path in paths:
+        if not path.exists():
+            raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path.")
+        place = path.absolute() if path.is_dir() else path.absolute().parent
+        if place not in cards:
+            cards[place] = list_card_at(path, own_layouts, watch)
+        card = cards[place]
+        listed = [_files_of(clip, card.root) for clip in card.clips]
+        here = next((clip for clip in listed if path.absolute() in clip.paths), ClipFiles((path,)))
+        if path.is_dir():
+            clips += listed
+        elif len(here.paths) > 1:
+            clips.append(replace(here, paths=tuple(span for span in here.paths if span in wanted)))
+        else:
+            clips.append(replace(here, paths=(path,)))
+    return _run_together(list(dict.fromkeys(clips)), cards)
+
+
+def _files_of(clip: Clip, root: Path) -> ClipFiles:
+    sounds = tuple(root / each.path for each in clip.companions if each.role == "sound")
+    return ClipFiles(tuple(root / span for span in clip.spans), sounds)
+
+
+def _run_together(clips: list[ClipFiles], cards: dict[Path, Card]) -> list[ClipFiles]:
+    """Joins single transport streams, from folders that list nothing, whose clocks run on."""
+    joined: list[ClipFiles] = []
+    for clip in clips:
+        card = cards.get(clip.paths[0].absolute().parent)
+        listed = card is not None and card.layout not in {"", "loose"}
+        if joined and not listed and runs_on(joined[-1].paths[-1], clip.paths[0]):
+            joined[-1] = replace(joined[-1], paths=joined[-1].paths + clip.paths)
+        else:
+            joined.append(clip)
+    return joined
+
+
+KIND = JobKind("make", MakeRequest, Output, perform_make, rank=2, gentle=True)

@@ -1,0 +1,150 @@
+"""What finished jobs leave in the ledger; called in the thread that heard of their end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from diadoche.core.offload.verify import Verdict
+from diadoche.services.jobs.adopt_folder import AdoptedFolder
+from diadoche.services.jobs.copy_on import CopyOnOutcome
+from diadoche.services.jobs.identify import IdentifiedClip
+from diadoche.services.jobs.level import Levelled
+from diadoche.services.jobs.measure_playback import PLAYBACK_SCOPE, MeasuredPlayback
+from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest
+from diadoche.services.jobs.rebuild import FoundCopies
+from diadoche.services.ledger.happenings import note_happening
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import recall_all, remember
+from diadoche.services.ledger.shoots import open_shoot
+from diadoche.services.ledger.waybills import (
+    add_copies,
+    record_check,
+    record_facts,
+    record_offload,
+    record_output,
+    send_clips,
+)
+from diadoche.services.queue.runner import Job
+from diadoche.services.version import VERSION
+
+
+def record_part(ledger: Ledger, job: Job, part: object) -> None:
+    """Writes down what a running job found so far.
+
+    Raises:
+        LedgerError: it cannot be written; it comes again with the end of the job.
+    """
+    if isinstance(part, IdentifiedClip) and part.clip_id:
+        record_facts(ledger, part.clip_id, part.facts)
+
+
+def record(ledger: Ledger, job: Job) -> None:
+    """Writes the result of a job that is done into the ledger.
+
+    Raises:
+        LedgerError: it cannot be written; the copies and their manifests stand all the same.
+    """
+    if job.kind == "offload":
+        record_outcome(ledger, job.request, job.result)
+    elif job.kind == "verify":
+        record_verdict(ledger, job.result)
+    elif job.kind == "copy on":
+        record_copy_on(ledger, job.result)
+    elif job.kind == "level":
+        record_level(ledger, job.result)
+    elif job.kind == "rebuild":
+        record_rebuilt(ledger, job.result)
+    elif job.kind == "take in":
+        record_adopted(ledger, job.result)
+    elif job.kind == "pace":
+        record_playback(ledger, job.result)
+    elif job.kind == "identify":
+        for found in job.result:
+            record_facts(ledger, found.clip_id, found.facts)
+    elif job.kind == "make" and job.request.clip_id:
+        record_output(ledger, job.request.clip_id, job.result, VERSION)
+    # Before anybody is told: a card that is called kept stays so after a power cut.
+    ledger.make_durable()
+
+
+def record_outcome(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
+    """Writes a finished offload into the ledger."""
+    number = record_offload(
+        ledger,
+        request.shoot_id,
+        outcome.name,
+        outcome.card.layout,
+        outcome.fingerprint,
+        outcome.card.tree.files,
+        outcome.card.clips,
+        outcome.result,
+        outcome.waybill,
+    )
+    for shoot_id in {shoot_id for _name, shoot_id in request.sent}:
+        send_clips(ledger, number, [name for name, to in request.sent if to == shoot_id], shoot_id)
+    return number
+
+
+def record_copy_on(ledger: Ledger, outcome: CopyOnOutcome) -> None:
+    """Adds the new copies to the waybill of the one they were made from."""
+    add_copies(ledger, outcome.root, outcome.result.copies)
+
+
+def record_level(ledger: Ledger, done: Levelled) -> None:
+    """Adds every copy that was made to its waybill."""
+    for outcome in done.made:
+        record_copy_on(ledger, outcome)
+
+
+def record_verdict(ledger: Ledger, verdict: Verdict) -> None:
+    """Writes down when a copy was last read back and how that went; extra files do not count against it."""
+    if verdict.clean:
+        words = "as it was"
+    else:
+        found = (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra))
+        words = ", ".join(f"{len(names)} {word}" for word, names in found if names) or verdict.problems[0].what
+    matches = not (verdict.changed or verdict.missing)
+    record_check(ledger, verdict.root, words, matches=matches)
+    note_happening(ledger, "check" if matches else "problem", f"{verdict.root} was read back: {words}.")
+
+
+def record_adopted(ledger: Ledger, taken: AdoptedFolder) -> int:
+    """Writes it into the ledger as a card with one proven copy."""
+    files = taken.card.tree.files
+    return record_offload(
+        ledger, taken.shoot_id, taken.name, taken.card.layout, taken.fingerprint, files, taken.card.clips,
+        taken.result, "",
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Rebuilt:
+    """How much of the ledger came back."""
+
+    waybills: int
+    clips: int
+    files: int
+
+
+def record_rebuilt(ledger: Ledger, found: FoundCopies) -> Rebuilt:
+    """Writes found copies down; copies of the same content come under one waybill."""
+    by_content: dict[str, Path] = {}
+    count = clips = files = 0
+    for taken in found.taken:
+        first = by_content.get(taken.fingerprint)
+        if first is not None and add_copies(ledger, first, taken.result.copies):
+            continue
+        record_adopted(ledger, replace(taken, shoot_id=open_shoot(ledger, taken.shoot).id))
+        by_content[taken.fingerprint] = Path(taken.result.copies[0].root)
+        count, clips, files = count + 1, clips + len(taken.card.clips), files + len(taken.result.kept)
+    return Rebuilt(count, clips, files)
+
+
+def record_playback(ledger: Ledger, measured: Sequence[MeasuredPlayback]) -> None:
+    """Writes down what was measured; a disturbed figure does not take the place of an undisturbed one."""
+    known = dict(recall_all(ledger, PLAYBACK_SCOPE, MeasuredPlayback))
+    for each in measured:
+        if each.replaces(known.get(each.key)):
+            remember(ledger, PLAYBACK_SCOPE, each.key, each)

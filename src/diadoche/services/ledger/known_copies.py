@@ -1,0 +1,95 @@
+"""Which copies stand, by what the ledger knows: of a card that comes again, of a clip that is wanted, of a folder."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from diadoche.core.cards.card import Card
+from diadoche.core.errors import RequestError
+from diadoche.core.offload.journal import is_unfinished, read_journal
+from diadoche.core.watch import Watch
+from diadoche.services.jobs.copy_on import ORIGINALS
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.waybills import proven_files, waybills
+
+
+@dataclass(frozen=True, slots=True)
+class Familiar:
+    """What of a card stands in proven copies already, by a quick recognition.
+
+    `places` say where, `card` is the name it had then, and `disks` counts the different disks of its copies.
+    """
+
+    clips: int
+    files: int
+    paths: frozenset[str]
+    digests: dict[str, dict[str, str]] = field(default_factory=dict)
+    places: tuple[str, ...] = ()
+    card: str = ""
+    disks: int = 0
+
+
+def familiar(ledger: Ledger, card: Card) -> Familiar:
+    """How much of a card was here before."""
+    found = proven_files(ledger, card.tree.files)
+    holders = {file.waybill_id for file in found.values()}
+    entries = [entry for entry in waybills(ledger) if entry.id in holders] if holders else []
+    copies = [copy for entry in entries for copy in entry.copies if copy.proven]
+    return Familiar(
+        sum(all(span in found for span in clip.spans) for clip in card.clips),
+        len(found),
+        frozenset(found),
+        {path: file.digests for path, file in found.items()},
+        tuple(dict.fromkeys(copy.destination for copy in copies)),
+        entries[0].card if entries else "",
+        min((entry.proven_disks for entry in entries), default=0),
+    )
+
+
+def holders(ledger: Ledger, wanted: str) -> tuple[Path, ...]:
+    """The proven copies that are here now and may have a clip or a file, the newest first."""
+    roots = (Path(copy.root) for entry in waybills(ledger, Path(wanted).name) for copy in entry.copies if copy.proven)
+    return tuple(root for root in roots if root.is_dir())
+
+
+def known_roots(ledger: Ledger) -> frozenset[str]:
+    """Every copy that the ledger knows."""
+    return frozenset(copy.root for entry in waybills(ledger) for copy in entry.copies)
+
+
+def place_below(ledger: Ledger, root: Path, to: Path) -> Path:
+    """Where a copy of `root` goes below another place: under the same folders as it has below its own."""
+    for entry in waybills(ledger):
+        for copy in entry.copies:
+            if Path(copy.root) == root and root.is_relative_to(copy.destination):
+                return to / root.relative_to(copy.destination)
+    parts = root.parts
+    if ORIGINALS in parts:
+        return to.joinpath(*parts[parts.index(ORIGINALS) - 1 :])
+    return to / root.name
+
+
+def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
+    """A proven copy of the card that an unfinished copy is of.
+
+    Raises:
+        RequestError: the folder is no unfinished copy, or no proven copy of its card is here now.
+    """
+    journal = read_journal(unfinished)
+    if journal is None:
+        raise RequestError(f"{unfinished} is not an unfinished copy.", path=unfinished, do="Point at one.")
+    for entry in waybills(ledger):
+        roots = [Path(copy.root) for copy in entry.copies]
+        if entry.fingerprint != journal.fingerprint and unfinished not in roots:
+            continue
+        for copy in entry.copies:
+            if copy.proven and Path(copy.root).is_dir() and not is_unfinished(Path(copy.root)):
+                return Path(copy.root)
+    watch.check()
+    raise RequestError(
+        f"No proven copy of the card of {unfinished} is here now.",
+        path=unfinished,
+        safe="Nothing was changed.",
+        do="Plug in the disk with a proven copy, or offload the card again.",
+    )

@@ -1,0 +1,1 @@
+"""What belongs to this machine: the folders of the application, its settings, its load."""

@@ -1,0 +1,1 @@
+"""Processes that answer questions: what crashes or hangs there takes nothing else with it."""

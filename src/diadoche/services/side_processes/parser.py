@@ -1,0 +1,177 @@
+"""Facts of files that nobody vouches for, read in a process apart: a parser that crashes or hangs costs one file.
+
+What was found is remembered by content, in a small database among what can be made anew: a file that was looked at
+once is known again under any name.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Sequence
+from contextlib import closing, suppress
+from dataclasses import replace
+from pathlib import Path
+from types import TracebackType
+
+import xxhash
+
+from diadoche.core.diskfiles import unseen_file
+from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.identify.facts import Facts, unreadable
+from diadoche.core.identify.probe import Depth, identify, with_sounds
+from diadoche.core.names import shown
+from diadoche.core.watch import Watch
+from diadoche.services.side_processes.side_process import SideProcess, serve
+from diadoche.services.wire import from_text, to_text
+
+_LONGEST_S = {"headers": 20.0, "looked": 60.0, "counted": 300.0}
+_DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
+# Another reading of the same bytes may say more: facts of an older one are made anew.
+_READING = 3
+_ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 30
+
+
+class Parser:
+    """Reads facts apart, one file after another; used on one thread."""
+
+    def __init__(self, memory: FactsMemory | None = None, longest_s: float | None = None) -> None:
+        """
+        Args:
+            memory: facts of earlier times; None remembers nothing.
+            longest_s: how long one file may take, in seconds; usually by depth.
+        """
+        self._side_process = SideProcess("diadoche.services.side_processes.parser")
+        self._memory = memory
+        self._longest_s = longest_s
+
+    def __enter__(self) -> Parser:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._side_process.close()
+
+    def facts(
+        self, paths: Sequence[Path], depth: Depth, watch: Watch | None = None, sounds: Sequence[Path] = ()
+    ) -> Facts:
+        """Facts of a file, or of the spans of one clip with their sound files. Never raises for what is in them.
+
+        Raises:
+            Cancelled: the watch was stopped meanwhile.
+        """
+        key = content_key((*paths, *sounds)) if self._memory is not None else ""
+        known = self._memory.recall(key, depth) if self._memory is not None and key else None
+        if known is not None:
+            return _at(known, paths[0])
+        longest_s = _LONGEST_S[depth] if self._longest_s is None else self._longest_s
+        question = [depth, [str(path) for path in paths], [str(path) for path in sounds]]
+        answer = self._side_process.ask(question, longest_s, watch)
+        if answer is None:
+            return unreadable(paths[0], _gave_up(paths[0], longest_s))
+        facts = from_text(Facts, answer)
+        # What could not be read may be readable in another reader.
+        if self._memory is not None and key and facts.container != "unknown":
+            self._memory.remember(key, depth, facts)
+        return facts
+
+
+def _at(facts: Facts, path: Path) -> Facts:
+    """Facts of the same content under another name: problems speak of the file at hand."""
+    before = Path(facts.path).name
+    problems = tuple(
+        replace(
+            each,
+            what=each.what.replace(shown(before), shown(path.name)),
+            path=str(path) if each.path == facts.path else each.path,
+        )
+        for each in facts.problems
+    )
+    return replace(facts, path=str(path), problems=problems)
+
+
+def _gave_up(path: Path, longest_s: float) -> Problem:
+    return Problem(
+        f"{shown(path.name)} could not be examined: its reading crashed, or took longer than {longest_s:.0f} s.",
+        str(path),
+        "The file itself is untouched; it is copied and proven like every other file.",
+        "Play it on the camera; if it plays there, copy the card again.",
+    )
+
+
+def content_key(paths: Sequence[Path]) -> str:
+    """Tells contents apart by sizes, both ends and places between; empty where a file cannot be read.
+
+    Not a proof: it reads 250 kB of a file however large it is.
+    """
+    digest = xxhash.xxh3_128()
+    try:
+        for path in paths[:64]:
+            with unseen_file(path) as file:
+                size = os.fstat(file.fileno()).st_size
+                digest.update(f"{size}\n".encode())
+                for place, count in _places(size):
+                    file.seek(place)
+                    digest.update(file.read(count))
+        digest.update(f"{len(paths)}".encode())
+    except OSError:
+        return ""
+    return digest.hexdigest()
+
+
+def _places(size: int) -> list[tuple[int, int]]:
+    if size <= 2 * _ENDS_BYTES + _INNER_PLACES * _INNER_BYTES:
+        return [(0, size)]
+    step = size // (_INNER_PLACES + 1)
+    inner = [(number * step, _INNER_BYTES) for number in range(1, _INNER_PLACES + 1)]
+    return [(0, _ENDS_BYTES), *inner, (size - _ENDS_BYTES, _ENDS_BYTES)]
+
+
+class FactsMemory:
+    """Facts by content. Whatever is wrong with its file, work goes on without it."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        with suppress(OSError, sqlite3.Error):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with closing(self._open()) as database, database:
+                database.execute("PRAGMA journal_mode=WAL")
+                database.execute(
+                    "CREATE TABLE IF NOT EXISTS facts "
+                    "(key TEXT, depth TEXT, reading INTEGER, facts TEXT, PRIMARY KEY (key, depth))"
+                )
+
+    def _open(self) -> sqlite3.Connection:
+        return sqlite3.connect(self._path, timeout=2.0)
+
+    def recall(self, key: str, depth: Depth) -> Facts | None:
+        """What was found at this depth or a deeper one."""
+        deep_enough = _DEPTHS[_DEPTHS.index(depth) :]
+        try:
+            with closing(self._open()) as database:
+                asked = "SELECT depth, facts FROM facts WHERE key = ? AND reading = ?"
+                known = dict(database.execute(asked, (key, _READING)).fetchall())
+            text = next((known[each] for each in reversed(deep_enough) if each in known), "")
+            return from_text(Facts, text) if text else None
+        except (sqlite3.Error, ValueError):
+            return None
+
+    def remember(self, key: str, depth: Depth, facts: Facts) -> None:
+        """Writes down what was found."""
+        with suppress(sqlite3.Error), closing(self._open()) as database, database:
+            row = (key, depth, _READING, to_text(facts))
+            database.execute("INSERT OR REPLACE INTO facts VALUES (?, ?, ?, ?)", row)
+
+
+def _answer(question: tuple[Depth, list[str], list[str]]) -> str:
+    depth, paths, sounds = question
+    try:
+        facts = with_sounds(identify([Path(path) for path in paths], depth), [Path(path) for path in sounds])
+    except DiadocheError as error:
+        facts = unreadable(Path(paths[0]), error.problem)
+    return to_text(facts)
+
+
+if __name__ == "__main__":
+    serve(_answer)

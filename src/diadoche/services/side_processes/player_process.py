@@ -1,0 +1,163 @@
+"""The process that decodes for the player: reads commands as JSON lines, and writes pictures to shared memory."""
+
+from __future__ import annotations
+
+import json
+import os
+import queue
+import sys
+import threading
+import time
+from multiprocessing import resource_tracker
+from multiprocessing.shared_memory import SharedMemory
+from pathlib import Path
+from typing import Any, cast
+
+import numpy as np
+
+from diadoche.core.errors import DiadocheError
+from diadoche.core.footage.frames import FrameReader, Rgb, SequenceReader, reader_for
+from diadoche.core.identify.facts import CombEvidence, Facts
+from diadoche.services.side_processes.player import SLOT_BYTES, SLOTS, VIEW_PX
+from diadoche.services.wire import from_text
+
+_RATE_OVER_S = 1.0
+
+
+class _Player:
+    def __init__(self, memory: SharedMemory, say: Any) -> None:
+        self._memory = memory
+        self._say = say
+        self._reader: FrameReader | SequenceReader | None = None
+        self._evidence: CombEvidence | None = None
+        self._clip = 0
+        self._moment = 0
+        self._slot = 0
+        self._speed = 0.0
+        self._began_s = 0.0
+        self._began_at = 0
+        self._shown_at: list[float] = []
+
+    def obey(self, command: dict[str, Any]) -> None:
+        if "open" in command:
+            self._open(command)
+        elif "show" in command and self._reader is not None:
+            self._speed = 0.0
+            self._show(command["show"])
+        elif "combing" in command and self._reader is not None:
+            self._show_combing(command["combing"])
+        elif "play" in command and self._reader is not None:
+            self._speed = command["play"]
+            last = self._reader.shape.moments - 1
+            if (self._moment >= last and self._speed > 0) or (self._moment <= 0 and self._speed < 0):
+                self._moment = 0 if self._speed > 0 else last
+            self._began_s, self._began_at, self._shown_at = time.monotonic(), self._moment, []
+            if self._speed == 0:
+                self._show(self._moment)
+
+    def _open(self, command: dict[str, Any]) -> None:
+        if self._reader is not None:
+            self._reader.close()
+            self._reader = None
+        self._clip, self._speed = command["clip"], 0.0
+        facts = from_text(Facts, command["facts"])
+        self._evidence = facts.video[0].evidence
+        self._reader = reader_for([Path(path) for path in command["open"]], facts, VIEW_PX)
+        self._show(0)
+
+    def wait_s(self) -> float | None:
+        """How long until the next picture is due; None when nothing plays."""
+        if self._speed == 0 or self._reader is None:
+            return None
+        step = 1 / abs(self._speed * float(self._reader.shape.moments_a_second))
+        due = self._began_s + (abs(self._moment - self._began_at) + 1) * step
+        return max(0.0, due - time.monotonic())
+
+    def go_on(self) -> None:
+        """Shows the picture that is due now; those that are late already are left out."""
+        assert self._reader is not None
+        passed = (time.monotonic() - self._began_s) * float(self._reader.shape.moments_a_second) * self._speed
+        target = self._began_at + int(passed)
+        last = self._reader.shape.moments - 1
+        if not 0 < target < last:
+            self._speed = 0.0
+        self._show(min(last, max(0, target)))
+
+    def _show(self, moment: int) -> None:
+        assert self._reader is not None
+        moment = min(self._reader.shape.moments - 1, max(0, moment))
+        picture = self._reader.at(moment)
+        self._moment = moment
+        message = self._message(picture)
+        now_s = time.monotonic()
+        self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
+        message["rate"] = len(self._shown_at) / max(0.2, now_s - self._shown_at[0]) if self._speed else 0.0
+        self._say(message)
+
+    def _show_combing(self, times: int) -> None:
+        assert self._reader is not None
+        if self._evidence is not None:
+            picture = self._reader.combing(self._evidence, times)
+            self._say(self._message(picture) | {"combing": True})
+
+    def _message(self, picture: Rgb | None) -> dict[str, Any]:
+        """The news of a picture; its samples go into the next slot of the shared memory."""
+        message: dict[str, Any] = {"clip": self._clip, "moment": self._moment, "playing": self._speed != 0}
+        if picture is not None:
+            flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, picture.size, self._slot * SLOT_BYTES)
+            flat[:] = picture.reshape(-1)
+            message |= {"slot": self._slot, "width": picture.shape[1], "height": picture.shape[0]}
+            self._slot = (self._slot + 1) % SLOTS
+        return message
+
+    def failed(self, what: str) -> None:
+        self._speed = 0.0
+        self._say({"clip": self._clip, "problem": what})
+
+
+def main() -> None:
+    """Obeys until standard input ends."""
+    out = os.fdopen(os.dup(1), "w", encoding="ascii")
+    os.dup2(2, 1)
+
+    def say(message: dict[str, Any]) -> None:
+        out.write(json.dumps(message) + "\n")
+        out.flush()
+
+    memory = SharedMemory(sys.argv[1])
+    # The window owns the memory; this process must not remove it at its end.
+    resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]  # no public way before 3.13
+    commands: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
+
+    def listen() -> None:
+        for line in sys.stdin:
+            commands.put(json.loads(line))
+        commands.put(None)
+
+    threading.Thread(target=listen, daemon=True).start()
+    player = _Player(memory, say)
+    while True:
+        try:
+            command = commands.get(timeout=player.wait_s())
+        except queue.Empty:
+            command = {}
+        if command is None:
+            break
+        try:
+            # Only the newest of several wishes to see a picture counts.
+            while "show" in command and not commands.empty():
+                newer = commands.get()
+                if newer is None:
+                    return
+                command = newer
+            if command:
+                player.obey(command)
+            else:
+                player.go_on()
+        except DiadocheError as error:
+            player.failed(error.problem.sentence())
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

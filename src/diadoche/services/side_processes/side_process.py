@@ -1,0 +1,96 @@
+"""A process apart that answers one question after another: what crashes or hangs there takes nothing else with it.
+
+A module that serves runs `serve` with a function from question to answer, both of them JSON, a line each.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import select
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from types import TracebackType
+from typing import Any
+
+from diadoche.core.watch import Watch
+
+_STEP_S = 0.2
+
+
+class SideProcess:
+    """One such process, started when it is first asked, and again after it died; used on one thread."""
+
+    def __init__(self, module: str) -> None:
+        self._module = module
+        self._child: subprocess.Popen[bytes] | None = None
+
+    def __enter__(self) -> SideProcess:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def ask(self, question: object, longest_s: float, watch: Watch | None = None) -> Any:
+        """The answer, or None when the process died over the question or did not answer in time.
+
+        Raises:
+            Cancelled: the watch was stopped meanwhile.
+        """
+        if self._child is None or self._child.poll() is not None:
+            self.close()
+            self._child = _start(self._module)
+        line = _exchange(self._child, question, longest_s, watch)
+        if line is None:
+            self.close()
+            return None
+        return json.loads(line)
+
+    def close(self) -> None:
+        """Ends the process."""
+        child, self._child = self._child, None
+        if child is not None:
+            child.kill()
+            child.wait()
+            for pipe in (child.stdin, child.stdout):
+                if pipe is not None:
+                    pipe.close()
+
+
+def _start(module: str) -> subprocess.Popen[bytes]:
+    return subprocess.Popen([sys.executable, "-m", module], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)
+
+
+def _exchange(child: subprocess.Popen[bytes], question: object, longest_s: float, watch: Watch | None) -> bytes | None:
+    assert child.stdin is not None
+    assert child.stdout is not None
+    until_s, line = time.monotonic() + longest_s, b""
+    try:
+        child.stdin.write(json.dumps(question).encode("ascii") + b"\n")
+        while not line.endswith(b"\n"):
+            if watch is not None:
+                watch.check()
+            if time.monotonic() > until_s:
+                return None
+            if select.select([child.stdout], [], [], _STEP_S)[0]:
+                piece = os.read(child.stdout.fileno(), 1 << 16)
+                if not piece:
+                    return None
+                line += piece
+    except BrokenPipeError:
+        return None
+    return line
+
+
+def serve(answer: Callable[[Any], object]) -> None:
+    """Answers every line on standard input until it is closed."""
+    # What a library prints must not get between the lines.
+    out = os.fdopen(os.dup(1), "w", encoding="ascii")
+    os.dup2(2, 1)
+    for line in sys.stdin:
+        out.write(json.dumps(answer(json.loads(line))) + "\n")
+        out.flush()

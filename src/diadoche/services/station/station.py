@@ -1,0 +1,447 @@
+"""The one owner of what is in the readers, and of what happens to it.
+
+All methods are called on one thread. The truth that the watch line shows is changed here before the
+work that makes it true is started, and changed back only after that work has ended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from diadoche.core.cards.card import LookChoice
+from diadoche.core.cards.cardset import CardSet, card_sets
+from diadoche.core.cards.layout import Layout, load_layouts
+from diadoche.core.disks import Disk, disk_of
+from diadoche.core.errors import DiadocheError
+from diadoche.core.offload.plan import OffloadPlan
+from diadoche.core.sizes import count_text, size_text
+from diadoche.core.watch import Progress
+from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.jobs.card_pictures import PictureRequest
+from diadoche.services.jobs.compare_card import CompareCardRequest
+from diadoche.services.jobs.copy_on import CopyOnRequest
+from diadoche.services.jobs.offload import OffloadRequest, plan_for
+from diadoche.services.ledger.happenings import HappeningKind, note_happening
+from diadoche.services.ledger.known_copies import familiar
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import Shoot, change_shoot, known_recipe
+from diadoche.services.ledger.waybills import last_disks
+from diadoche.services.machine.state_places import StatePlaces
+from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.states import State
+from diadoche.services.station.camera_memory import recalled, remember_folders, remember_name
+from diadoche.services.station.card_board import CardBoard
+from diadoche.services.station.card_in import (
+    FOLDER_READER,
+    CameraSettings,
+    CardChoices,
+    Stage,
+    after_offload,
+    can_recognise,
+    other_content,
+    stopped,
+)
+from diadoche.services.station.card_listing import Listing
+from diadoche.services.station.clocks import Clocks
+from diadoche.services.station.new_footage import NewFootage
+
+
+class Station:
+    """Cards and what is done with them, for one shoot."""
+
+    def __init__(
+        self,
+        ledger: Ledger,
+        runner: Runner,
+        places: StatePlaces,
+        shoot: Shoot,
+        find_disk: Callable[[Path], Disk] = disk_of,
+    ) -> None:
+        """`find_disk` tells the physical disk of a place."""
+        self._find_disk = find_disk
+        self.ledger = ledger
+        self.runner = runner
+        self._places = places
+        self.shoot = shoot
+        self._board = CardBoard()
+        self.cards, self.listeners = self._board.cards, self._board.listeners
+        self._listing = Listing(self._board, ledger, runner, places, self._listed)
+        self._new_footage = NewFootage(ledger, runner, places)
+        self._clocks = Clocks(ledger)
+        self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
+
+    @property
+    def own_layouts(self) -> Path | None:
+        """The person's own card layouts, if there are any."""
+        return self._places.own_layouts
+
+    @property
+    def own_profiles(self) -> Path | None:
+        """The person's own editor profiles, if there are any."""
+        return self._places.own_profiles
+
+    @property
+    def profiles_folder(self) -> Path:
+        """Where the person's own editor profiles belong."""
+        return self._places.config / "profiles"
+
+    def layouts(self) -> tuple[Layout, ...]:
+        """All card layouts; without the person's own where one of those has a mistake, which is told with the card."""
+        try:
+            return load_layouts(self._places.own_layouts)
+        except DiadocheError:
+            return load_layouts()
+
+    # -- media ---------------------------------------------------------------------------------
+
+    def put_in(self, medium: Medium) -> None:
+        """A card is there: it is listed at once. A disk that copies go to is no card."""
+        if not any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
+            self._listing.put_in(medium)
+
+    def correct(self, key: str, choice: LookChoice) -> None:
+        """The person says what a card is, or how its stills are to be taken: it is listed anew."""
+        self._listing.correct(key, choice)
+
+    def pulled_out(self, key: str) -> None:
+        """A card is gone. One that was being read stays on show until that is settled."""
+        self._listing.pulled_out(key)
+
+    def dismiss(self, key: str) -> None:
+        """Takes a card that is gone, or a folder that nothing reads any more, off the board."""
+        self._listing.dismiss(key)
+
+    def _listed(self, key: str) -> None:
+        self._clocks.judge(self.cards, self.shoot.id)
+        self._name_it(key)
+        self._board.tell()
+        self._by_itself(key)
+
+    # -- what the person wants -----------------------------------------------------------------
+
+    def can_offload(self, key: str) -> bool:
+        """Whether a card can be offloaded now."""
+        card = self.cards.get(key)
+        return (
+            card is not None
+            and not card.pulled
+            and card.card is not None
+            and bool(card.card.tree.files)
+            and (card.stage is Stage.PICTURING or not card.stage.being_read)
+            and bool(self.shoot.settings.places)
+        )
+
+    def request_for(self, key: str) -> OffloadRequest:
+        """What an offload of this card would be asked to do."""
+        card = self.cards[key]
+        settings, choices = self.shoot.settings, card.choices
+        remembered = self.remembered_for(key)
+        naming = replace(settings.naming, folders=remembered.folders) if remembered.folders else settings.naming
+        return OffloadRequest(
+            card.medium.path,
+            settings.places,
+            self.shoot.id,
+            self.shoot.name,
+            card.given_name or card.medium.label,
+            settings.digests,
+            leave_out=card.familiar.paths if choices.new_only and card.familiar else frozenset(),
+            own_layouts=self._places.own_layouts,
+            pace_bytes_s=card.medium.pace_bytes_s,
+            naming=naming,
+            person=settings.person,
+            read_twice=settings.read_twice,
+            stills_left_out=choices.stills_left_out,
+            disks=() if self._find_disk is disk_of else tuple(self._find_disk(place) for place in settings.places),
+            coming_bytes=self._coming_bytes(key),
+            outputs_bytes=0 if settings.outputs else sum(each.outputs_bytes for each in self.cards.values()),
+            sent=choices.sent,
+            last_disks=last_disks(self.ledger),
+            look=choices.look,
+        )
+
+    def _coming_bytes(self, key: str) -> int:
+        """What other cards in the queue will take at every place."""
+        waiting = [card for other, card in self.cards.items() if other != key and card.stage is Stage.WAITING]
+        return sum(card.card.tree.size_bytes for card in waiting if card.card is not None)
+
+    def plan(self, key: str) -> OffloadPlan:
+        """What an offload of this card would do, fit to be shown.
+
+        Raises:
+            RequestError: it makes no sense for this card.
+        """
+        return self._plan(key, self.request_for(key))
+
+    def _plan(self, key: str, request: OffloadRequest) -> OffloadPlan:
+        card = self.cards[key].card
+        assert card is not None
+        return plan_for(request, card)
+
+    def remembered_for(self, key: str) -> CameraSettings:
+        """What is remembered of this card or its camera."""
+        return recalled(self.ledger, self.cards[key], self.shoot.id)
+
+    def name_card(self, key: str, name: str) -> None:
+        """Gives a card a name of the person's own, and remembers it."""
+        card = self.cards[key]
+        remember_name(self.ledger, card, self.shoot.id, name.strip())
+        self._board.put(replace(card, given_name=name.strip()))
+
+    def name_folders(self, key: str, folders: str) -> None:
+        """Gives this card's camera a naming of its own in this shoot; an empty one gives it back to the shoot."""
+        remember_folders(self.ledger, self.cards[key], self.shoot.id, folders.strip())
+        self._board.tell()
+
+    def clock_remark(self, key: str) -> str:
+        """What is odd about a card's clock, or nothing."""
+        return self._clocks.remark(key)
+
+    def choose(self, key: str, choices: CardChoices) -> None:
+        """Changes what is decided for one card."""
+        self._board.put(replace(self.cards[key], choices=choices))
+
+    def offload(self, key: str) -> None:
+        """Starts the offload of a card; what makes no sense is shown on the card."""
+        if not self.can_offload(key):
+            return
+        card = self.cards[key]
+        request = self.request_for(key)
+        try:
+            plan = self._plan(key, request)
+        except DiadocheError as error:
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=error.problem))
+            return
+        if not plan.usable:
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
+            return
+        if card.stage is Stage.PICTURING:
+            # Copying comes before all other work on a card.
+            self.runner.stop(card.job)
+        self._board.put(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False, job=0))
+        note_happening(self.ledger, "begun", f"The offload of {card.name} began.")
+        job = self.runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
+        current = self.cards[key]
+        if current.stage.being_read:
+            self._board.put(replace(current, job=job))
+
+    def look_at_pictures(self, key: str) -> None:
+        """Reads the first picture of each clip from the card, once; copying puts an end to it."""
+        card = self.cards[key]
+        if card.card is None or card.pictures is not None or card.stage is not Stage.LISTED or card.pulled:
+            return
+        self._board.put(replace(card, stage=Stage.PICTURING, pictures={}))
+        settings = self.shoot.settings
+        request = PictureRequest(
+            card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe), self._places.own_profiles
+        )
+        job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
+        current = self.cards[key]
+        if current.stage is Stage.PICTURING:
+            self._board.put(replace(current, job=job))
+
+    def offload_all(self) -> None:
+        """Starts every card that the one button would start."""
+        for key in self.about_to_cross():
+            self.offload(key)
+
+    def about_to_cross(self) -> list[str]:
+        """The cards that the one button starts: not those that are proven, or were before by all that is known."""
+        return [
+            key
+            for key, card in self.cards.items()
+            if self.can_offload(key)
+            and card.stage is not Stage.PROVEN
+            and not (card.is_known and card.stage is Stage.LISTED)
+        ]
+
+    def card_sets(self) -> list[CardSet]:
+        """The cards of many-lens cameras that are in, put together."""
+        if not any(card.card is not None and card.card.layout in self._rigs for card in self.cards.values()):
+            return []
+        cards = [card.card for card in self.cards.values() if card.card is not None and not card.pulled]
+        return card_sets(cards, list(self._rigs.values()))
+
+    def change_settings(self, **settings: Any) -> None:
+        """Other settings for this shoot."""
+        changed = replace(self.shoot.settings, **settings)
+        self.change_shoot(change_shoot(self.ledger, self.shoot, settings=changed))
+
+    def offload_new(self, key: str) -> None:
+        """Copies only what was not proven before."""
+        card = self.cards[key]
+        self._board.put(replace(card, choices=replace(card.choices, new_only=True)))
+        self.offload(key)
+
+    def offload_whole(self, key: str) -> None:
+        """Copies everything, whatever was proven before."""
+        card = self.cards[key]
+        self._board.put(replace(card, choices=replace(card.choices, new_only=False)))
+        self.offload(key)
+
+    def recognise(self, key: str) -> None:
+        """Reads a card that was here before in full, to be sure that its copies are of this very content."""
+        card = self.cards.get(key)
+        if card is None or card.card is None or card.familiar is None or not can_recognise(card):
+            return
+        self._board.put(replace(card, stage=Stage.COMPARING, problem=None))
+        request = CompareCardRequest(card.medium.path, card.card.tree.files, card.familiar.digests)
+        job = self.runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
+        if self.cards[key].stage is Stage.COMPARING:
+            self._board.put(replace(self.cards[key], job=job))
+
+    def complete(self, key: str) -> int:
+        """Completes the copies that are not whole from a proven one, without reading the card; gives how many."""
+        card = self.cards.get(key)
+        copies = card.outcome.result.copies if card is not None and card.outcome is not None else ()
+        good = next((Path(copy.root) for copy in copies if copy.status == "proven"), None)
+        wanting = [copy for copy in copies if copy.status != "proven" and copy.root]
+        if good is None or card is None:
+            return 0
+        for copy in wanting:
+            request = CopyOnRequest(good, ((Path(copy.destination), Path(copy.root)),))
+            self.runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
+        return len(wanting)
+
+    def pause(self, key: str, *, paused: bool) -> None:
+        """Lets what is done with a card stand still, or go on; the card stays in."""
+        card = self.cards.get(key)
+        if card is not None and card.job:
+            self.runner.pause(card.job, paused=paused)
+            self._board.tell()
+
+    def is_paused(self, key: str) -> bool:
+        """Whether it stands still because the person wants it to."""
+        card = self.cards.get(key)
+        return card is not None and bool(card.job) and self.runner.is_paused(card.job)
+
+    def still_for_s(self, key: str) -> float:
+        """For how long a card that is read has given nothing, in seconds."""
+        card = self.cards.get(key)
+        crossing = card is not None and card.stage in {Stage.CROSSING, Stage.LISTING, Stage.COMPARING}
+        return self.runner.still_for_s(card.job) if crossing and card is not None and card.job else 0.0
+
+    def stop(self, key: str) -> None:
+        """Stops what is done with a card; what has arrived is kept."""
+        card = self.cards.get(key)
+        if card is not None and card.job:
+            self.runner.stop(card.job)
+
+    def change_shoot(self, shoot: Shoot) -> None:
+        """Another shoot, or the same with other settings."""
+        self.shoot = shoot
+        self._clocks.judge(self.cards, shoot.id)
+        self._board.tell()
+
+    # -- what the queue tells ------------------------------------------------------------------
+
+    def job_changed(self, job: Job) -> None:
+        """A job of the queue changed; only those of cards matter here."""
+        if job.kind == "look":
+            self._listing.job_changed(job)
+        elif job.kind == "offload":
+            self._offload_changed(job)
+        elif job.kind == "pictures":
+            self._pictures_changed(job)
+        elif job.kind == "recognise":
+            self._recognise_changed(job)
+        elif job.kind == "copy on" and job.state is State.DONE:
+            self._copied_on(job)
+
+    def progress(self, key: str) -> Progress | None:
+        """How far a card's job is."""
+        card = self.cards.get(key)
+        return self.runner.progress(card.job) if card is not None and card.job else None
+
+    def _name_it(self, key: str) -> None:
+        """The name that the person gave this card, or that its copies have."""
+        card = self.cards[key]
+        known = card.familiar.card if card.familiar is not None and card.is_known else ""
+        name = self.remembered_for(key).name or known
+        if name:
+            self._board.put(replace(card, given_name=name))
+
+    def _by_itself(self, key: str) -> None:
+        """With unattended on, a card that went in is offloaded with no click and no question."""
+        card = self.cards[key]
+        if not self.shoot.settings.unattended or not self.can_offload(key) or card.medium.reader == FOLDER_READER:
+            return
+        if card.is_known:
+            # By names, sizes and times all of it is proven; reading it makes that sure.
+            self.recognise(key)
+        else:
+            self.offload(key)
+
+    def _pictures_changed(self, job: Job) -> None:
+        """Whatever became of them, the card is not read any more; without pictures it goes on just as well."""
+        card = self._board.with_job(job.number)
+        if card is None or not job.state.ended:
+            return
+        if job.state is State.DONE:
+            card = replace(card, pictures=job.result.by_clip, outputs_bytes=job.result.outputs_bytes)
+        stage = Stage.LISTED if card.stage is Stage.PICTURING else card.stage
+        self._board.put(replace(card, stage=stage, job=0))
+
+    def _recognise_changed(self, job: Job) -> None:
+        card = self._board.at(job.request.source)
+        if card is None or card.job not in {0, job.number} or not job.state.ended:
+            return
+        if job.state is not State.DONE:
+            self._board.put(replace(card, stage=Stage.LISTED, problem=job.problem, job=0))
+        elif job.result.differing:
+            self._board.put(
+                replace(
+                    card,
+                    stage=Stage.LISTED,
+                    familiar=None,
+                    problem=other_content(card, len(job.result.differing)),
+                    job=0,
+                )
+            )
+        else:
+            note_happening(self.ledger, "proven", f"{card.name} is what its proven copies hold.")
+            self._board.put(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
+
+    def _copied_on(self, job: Job) -> None:
+        """A copy was completed: the card that it is of may be proven everywhere now."""
+        done = {copy.root: copy for copy in job.result.result.copies}
+        for card in list(self.cards.values()):
+            if card.outcome is None or card.stage.being_read:
+                continue
+            copies = tuple(done.get(copy.root, copy) for copy in card.outcome.result.copies)
+            if copies != card.outcome.result.copies:
+                result = replace(card.outcome.result, copies=copies, stopped=False)
+                self._board.put(after_offload(card, replace(card.outcome, result=result)))
+
+    def _offload_changed(self, job: Job) -> None:
+        card = self._board.at(job.request.source)
+        if job.state is State.DONE:
+            self._new_footage.look_at(job, self.shoot.settings.profile)
+        if card is None:
+            return
+        # News of an older job may come after its card was pulled and put in again: it is not this card's.
+        if job.state is not State.RUNNING and job.number != card.job:
+            return
+        if job.state in {State.RUNNING, State.STOPPING}:
+            self._board.put(replace(card, stage=Stage.CROSSING, job=job.number))
+        elif job.state is State.DONE:
+            found = familiar(self.ledger, card.card) if card.card is not None else None
+            after = after_offload(replace(card, familiar=found), job.result)
+            kind: HappeningKind = "proven" if after.stage is Stage.PROVEN else "problem"
+            done = job.result.result
+            words = (
+                f"{card.name}: {after.proven} of {count_text(len(done.copies), 'copy', 'copies')} proven, "
+                f"{count_text(len(job.result.card.clips), 'clip')}, {count_text(done.files, 'file')}, "
+                f"{size_text(done.bytes)}."
+            )
+            note_happening(self.ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
+            self._board.put(after)
+        elif job.state.ended:
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=job.problem or stopped(card), job=0))
+
+
+def _resource(medium: Medium) -> str:
+    """Cards in one device are read one after another; others at the same time."""
+    return f"card:{medium.device or medium.path}"
