@@ -9,7 +9,7 @@ import pytest
 
 from diadoche.core.cards.tree import FileEntry
 from diadoche.core.disks import UNKNOWN_DISK, Disk, Limits, disk_of, limits_of, mount_of, mounts, standing_part
-from diadoche.core.offload.preflight import advice, gone, unusable_reason
+from diadoche.core.offload.preflight import Room, advice, gone, unusable_reason
 from tests.mounts import Image
 
 
@@ -114,16 +114,23 @@ def test_limits(limits: Limits, path: str, size: int, why: str) -> None:
 def test_what_hinders_is_found_before_the_first_byte(tmp_path: Path, small_disk: Path, read_only_disk: Path) -> None:
     files = [FileEntry("A.MOV", 5_000_000_000, 0)]
     fat = Limits("FAT32", 4_294_967_295)
-    assert unusable_reason(tmp_path, [], Limits(""), 0, 0) is None
-    for place, limits, needed, also, word in (
-        (tmp_path, fat, 0, 0, "larger than FAT32"),
-        (small_disk, Limits(""), 7_000_000, 0, "this card needs 7.0 MB"),
-        (small_disk, Limits(""), 1_000_000, 6_000_000, "6.0 MB more is to come"),
-        (read_only_disk / "new", Limits(""), 0, 0, "cannot be written to"),
+    assert unusable_reason(tmp_path, [], Limits("")) is None
+    for place, limits, word in (
+        (tmp_path, fat, "larger than FAT32"),
+        (read_only_disk / "new", Limits(""), "cannot be written to"),
     ):
-        problem = unusable_reason(place, files, limits, needed, also)
+        problem = unusable_reason(place, files, limits)
         assert problem is not None
         assert word in problem.what
+    for needed, also, shared, word in (
+        (7_000_000, 0, 0, "this card needs 7.0 MB"),
+        (1_000_000, 6_000_000, 0, "6.0 MB more is to come"),
+        (1_000_000, 0, 6_000_000, "another place on the same filesystem takes 6.0 MB"),
+    ):
+        problem = Room.of(small_disk).missing(small_disk, needed, also, shared)
+        assert problem is not None
+        assert word in problem.what
+    assert Room.of(small_disk).missing(small_disk, 1_000_000, 1_000_000, 1_000_000) is None
 
 
 def test_a_place_whose_disk_is_not_plugged_in_is_not_the_system_disk() -> None:

@@ -13,13 +13,17 @@ import pytest
 
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.errors import MediaError, RequestError
+from diadoche.core.offload.adopt import adopt_folder
+from diadoche.core.offload.compare_places import compare_places
 from diadoche.core.offload.estimate import estimate
+from diadoche.core.offload.found_copies import copies_below, copy_tree
 from diadoche.core.offload.journal import is_unfinished
 from diadoche.core.offload.mhl import read_history
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
-from diadoche.core.offload.onward import compare_places, copies_below, copy_tree, plan_onward, restore, take_in
+from diadoche.core.offload.onward import plan_onward
 from diadoche.core.offload.plan import OffloadPlan, plan_offload
+from diadoche.core.offload.restore import restore
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents
@@ -148,16 +152,16 @@ def test_a_source_that_is_damaged_gives_nothing(copy: Path, tmp_path: Path) -> N
 
 def test_footage_is_taken_in_where_it_lies(small_card: Path) -> None:
     before = contents(small_card)
-    manifest, tree = take_in(small_card, Watch(), version="test")
+    manifest, tree = adopt_folder(small_card, Watch(), version="test")
     assert manifest.parent == small_card / "ascmhl"
     assert contents(small_card) == before
     assert len(tree.files) == 6
     assert verify(small_card, Watch()).clean
-    take_in(small_card, Watch(), version="test")
+    adopt_folder(small_card, Watch(), version="test")
     assert len(read_history(small_card).digests) == 6
     (small_card / "DCIM/100ABCDE/ABCD0005.MP4").write_bytes(bytes(90_000))
     with pytest.raises(MediaError, match="is not what the manifest"):
-        take_in(small_card, Watch(), version="test")
+        adopt_folder(small_card, Watch(), version="test")
 
 
 def test_places_are_compared_by_what_their_manifests_say(copy: Path, small_card: Path, tmp_path: Path) -> None:
@@ -168,10 +172,10 @@ def test_places_are_compared_by_what_their_manifests_say(copy: Path, small_card:
     later = Path(run(plan_offload(list_tree(small_card), TAKING, (here,))).copies[0].root)
     (there / inside / "DCIM/100ABCDE/ABCD0001.MP4").unlink()
     unlike = compare_places(here, there, Watch())
-    assert unlike.only_here == (later.relative_to(here),)
-    assert unlike.only_there == ()
+    assert unlike.only_here == [later.relative_to(here)]
+    assert unlike.only_there == []
     assert unlike.missing_there == {inside: ("DCIM/100ABCDE/ABCD0001.MP4",)}
-    assert unlike.differing == ()
+    assert unlike.differing == []
     other = copy_tree(copy)
     assert all("ascmhl" not in file.path for file in other.files)
     assert copies_below(here) == [copy, later]

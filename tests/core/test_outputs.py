@@ -31,8 +31,9 @@ from diadoche.core.footage.frames import FrameReader, shape_of
 from diadoche.core.handoff.timeline import HandedClip, hand_off, majority
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.probe import identify
+from diadoche.core.offload.copies import Copy
 from diadoche.core.offload.naming import NamingValues
-from diadoche.core.offload.offload import Copy, KeptFile, OffloadResult
+from diadoche.core.offload.offload import KeptFile, OffloadResult
 from diadoche.core.offload.plan import PlanOptions, plan_offload
 from diadoche.core.offload.waybill import WaybillPage, waybill_html
 from diadoche.core.watch import Cancelled, Progress, Share, Watch

@@ -19,7 +19,8 @@ from diadoche.core.cards.groups import groups_of
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.errors import Problem
 from diadoche.core.footage.trial import try_clip
-from diadoche.core.offload.offload import Copy, KeptFile, OffloadResult
+from diadoche.core.offload.copies import Copy
+from diadoche.core.offload.offload import KeptFile, OffloadResult
 from diadoche.core.offload.waybill import WaybillPage
 from diadoche.core.offload.waybill_files import waybill_csv, waybill_json
 from diadoche.core.offload.waybill_pdf import waybill_pdf

@@ -15,9 +15,9 @@ from diadoche.demo.opening import demo_places, demo_settings
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.job_results import record_outcome
+from diadoche.services.ledger.kept_clips import kept_clips, record_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.ledger.waybills import kept_clips, record_facts
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener

@@ -11,8 +11,8 @@ import pytest
 
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.ledger.waybills import kept_clips
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import CameraSettings, CardChoices, Stage
 from tests.screens.scene import Scene

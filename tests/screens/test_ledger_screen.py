@@ -131,7 +131,7 @@ def test_footage_is_taken_in_and_the_ledger_filled_from_manifests(
     scene: Scene, small_card: Path, tmp_path: Path
 ) -> None:
     ledger = scene.desk.ledger
-    ledger.take_in(small_card)
+    ledger.adopt_folder(small_card)
     scene.carried_out("take in")
     assert [entry.card for entry in ledger.entries] == ["card"]
     assert ledger.texts(0)[5] == "1 of 1, 1 disk"

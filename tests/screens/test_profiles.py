@@ -10,7 +10,7 @@ import pytest
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.identify import perform_identify
-from diadoche.services.ledger.waybills import record_facts
+from diadoche.services.ledger.kept_clips import record_facts
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 

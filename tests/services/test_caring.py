@@ -20,6 +20,7 @@ from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.jobs.rebuild import RebuildRequest, perform_rebuild
 from diadoche.services.jobs.restore import RestoreRequest, perform_restore
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
+from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.happenings import all_seen, happenings, note_happening
 from diadoche.services.ledger.job_results import (
     record_adopted,
@@ -29,11 +30,12 @@ from diadoche.services.ledger.job_results import (
     record_rebuilt,
     record_verdict,
 )
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.known_copies import familiar, good_copy_for, holders, known_roots, place_below
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.ledger.waybills import kept_clips, last_disks, waybills
+from diadoche.services.ledger.waybills import waybills
 from tests.snapshots import contents
 
 

@@ -15,11 +15,12 @@ from diadoche.core.watch import Watch
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.job_results import record_outcome
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.known_copies import familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import NEWEST_VERSION, Base
 from diadoche.services.ledger.shoots import ShootSettings, change_shoot, latest_shoot, open_shoot
-from diadoche.services.ledger.waybills import kept_clips, waybills
+from diadoche.services.ledger.waybills import waybills
 from diadoche.services.machine.settings import Settings, load_settings, save_settings
 from diadoche.services.wire import from_text, to_text
 

@@ -14,6 +14,7 @@ import pytest
 
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.diskfiles import PART_SUFFIX
+from diadoche.core.offload.journal import read_journal
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
@@ -73,12 +74,33 @@ def test_a_read_error_at_a_byte_names_the_file_and_the_rest_comes_off(
 def test_a_bit_that_the_reader_gets_wrong_is_found_by_the_second_read(
     small_card: Path, faulty: Mounter, tmp_path: Path
 ) -> None:
+    """Two readings differ: a third decides, and the wrong one is kept beside the copy."""
     reader = faulty(small_card)
     reader.set(Faults(flip_read_at=3_000_000, file="ABCD0001.MP4"))
     result = run(planned(reader.point, tmp_path / "a", read_twice=True))
-    assert result.copies[0].status != "proven"
-    assert any("ABCD0001.MP4" in problem.what for problem in result.problems)
+    assert result.copies[0].status == "proven"
+    assert any("ABCD0001.MP4 read differently" in problem.what for problem in result.problems)
+    root = Path(result.copies[0].root)
+    assert contents(root) == contents(small_card)
+    (aside,) = (path for path in root.parent.rglob("*") if "other readings" in str(path) and path.is_file())
+    assert aside.stat().st_size == 5_000_000
+    assert any(problem.path == str(aside) for problem in result.problems)
+    assert verify(root, Watch()).clean
     nothing_half(tmp_path / "a")
+
+
+def test_a_file_that_reads_otherwise_every_time_is_kept_nowhere_as_proven(
+    small_card: Path, faulty: Mounter, tmp_path: Path
+) -> None:
+    reader = faulty(small_card)
+    reader.set(Faults(flip_read_at=3_000_000, flips=1000, random_flips=True, file="ABCD0001.MP4"))
+    result = run(planned(reader.point, tmp_path / "a", tmp_path / "b", read_twice=True))
+    assert statuses(result) == ["incomplete", "incomplete"]
+    assert any("read differently from the card every time" in problem.what for problem in result.problems)
+    assert not any("ABCD0001.MP4" in file.path for file in result.kept)
+    # What stood in a copy may be the only good reading of a dying card.
+    assert len([path for path in tmp_path.glob("*/**/*other readings/**/ABCD0001.MP4")]) == 2
+    assert read_journal(Path(result.copies[0].root)) is not None
 
 
 def test_without_the_second_read_a_lying_reader_is_beyond_proof(

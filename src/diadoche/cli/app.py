@@ -37,11 +37,12 @@ from diadoche.services.jobs.measure_playback import (
 )
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
+from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.hand_off import hand_off_shoot
 from diadoche.services.ledger.job_results import record_outcome, record_verdict
+from diadoche.services.ledger.kept_clips import kept_clips, record_facts
 from diadoche.services.ledger.known_copies import familiar
 from diadoche.services.ledger.shoots import open_shoot, proposed_name
-from diadoche.services.ledger.waybills import kept_clips, last_disks, record_facts
 
 app = typer.Typer(
     no_args_is_help=False,

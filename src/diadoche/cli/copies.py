@@ -11,8 +11,9 @@ import typer
 
 from diadoche.cli.frame import Json, Shoot, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.core.offload.copies import Copy
 from diadoche.core.offload.estimate import estimate
-from diadoche.core.offload.offload import Copy, OffloadResult
+from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import count_text, size_text, wait_text
 from diadoche.services.jobs.adopt_folder import AdoptFolderRequest, perform_adopt_folder
 from diadoche.services.jobs.copy_on import CopyOnRequest, perform_copy_on

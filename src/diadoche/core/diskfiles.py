@@ -15,12 +15,16 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
+from diadoche.core.answering import Calls
+
 PART_SUFFIX = ".part-diadoche"
 BLOCK_BYTES = 4 * 1024 * 1024
 _ALIGNED_BYTES = 4096
 _RENAME_NOREPLACE = 1
 _AT_FDCWD = -100
 _SYNC_FILE_RANGE_WRITE = 2
+# Wait before, write, wait after.
+_SYNC_FILE_RANGE_WAIT = 7
 _LIBC = ctypes.CDLL(None, use_errno=True)
 
 
@@ -125,9 +129,34 @@ def sync_filesystem(descriptor: int) -> None:
         raise OSError(code, os.strerror(code))
 
 
-def begin_writeback(descriptor: int) -> None:
-    """Starts writing out what is pending of an open file, without waiting for it."""
-    _LIBC.sync_file_range(descriptor, ctypes.c_int64(0), ctypes.c_int64(0), _SYNC_FILE_RANGE_WRITE)
+def begin_writeback(descriptor: int, waited_bytes: int = 0) -> None:
+    """Starts writing out what is pending of an open file, and waits for its first `waited_bytes`.
+
+    The wait keeps what is pending of a slow disk small: no later sync takes so long that it looks like a hanging one.
+    """
+    whole = ctypes.c_int64(0)
+    if waited_bytes > 0:
+        _LIBC.sync_file_range(descriptor, whole, ctypes.c_int64(waited_bytes), _SYNC_FILE_RANGE_WAIT)
+    _LIBC.sync_file_range(descriptor, whole, whole, _SYNC_FILE_RANGE_WRITE)
+
+
+def make_folders(folder: Path, calls: Calls | None = None) -> None:
+    """Makes a folder and those above it, and lets each new name survive a power cut.
+
+    Raises:
+        OSError: as the system says it.
+    """
+    calls = calls or Calls()
+    with calls:
+        missing = []
+        while not folder.is_dir():
+            missing.append(folder)
+            folder = folder.parent
+    for each in reversed(missing):
+        with calls:
+            each.mkdir(exist_ok=True)
+            # A folder's name stands in the folder above it: that is the one to be synced.
+            sync_folder(each.parent)
 
 
 def write_whole(path: Path, data: bytes) -> None:
@@ -151,9 +180,11 @@ class DirectReader:
     `passed_cache` turns false for good once a filesystem did not allow it; a proof then says so.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, calls: Calls | None = None) -> None:
+        """`calls` follows every call to the disk, so that others see when one hangs."""
         self._buffer = mmap.mmap(-1, BLOCK_BYTES)
         self._view = memoryview(self._buffer)
+        self._calls = calls or Calls()
         self.passed_cache = True
 
     def close(self) -> None:
@@ -176,23 +207,31 @@ class DirectReader:
         # The kernel clears what a direct read leaves of its room: for small files that would cost the most.
         room = min(BLOCK_BYTES, (size_bytes // _ALIGNED_BYTES + 1) * _ALIGNED_BYTES)
         with self._opened(path) as descriptor, self._view[:room] as view:
-            while count := os.readv(descriptor, [view]):
+            while True:
+                with self._calls:
+                    count = os.readv(descriptor, [view])
+                if not count:
+                    return
                 yield view[:count]
 
     @contextmanager
     def _opened(self, path: Path | str) -> Iterator[int]:
+        # Never through a link: what is read back is a file of the copy, and nothing that a link leads to.
+        flags = os.O_RDONLY | os.O_NOFOLLOW
         try:
-            descriptor = open_unseen(path, os.O_RDONLY | os.O_DIRECT)
+            with self._calls:
+                descriptor = open_unseen(path, flags | os.O_DIRECT)
         except OSError as error:
             if error.errno != errno.EINVAL:
                 raise
             self.passed_cache = False
-            descriptor = open_unseen(path)
+            with self._calls:
+                descriptor = open_unseen(path, flags)
         try:
             if not self.passed_cache:
                 with suppress(OSError):
                     os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
             yield descriptor
         finally:
-            with suppress(OSError):
+            with suppress(OSError), self._calls:
                 os.close(descriptor)

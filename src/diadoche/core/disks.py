@@ -1,17 +1,21 @@
 """Which physical disk a folder is on, and what its filesystem can hold.
 
-Two copies on one disk are one copy: both go with it. Where nothing can be known about a disk, all such
-places count as one together, so that the count is never too high.
+Two copies on one disk are one copy: both go with it. Two places count as different disks only where that is
+known: an unknown disk may be any of the known ones, and memory is no disk at all.
 
-Sources: [PROC] proc(5), /proc/self/mountinfo; [SYSFS] the kernel's sysfs rules for block devices;
+Sources: [PROC] proc(5), /proc/self/mountinfo; [SYSFS] the kernel's sysfs rules for block devices,
+and /sys/fs/btrfs for the members of a volume; [NFS], [CIFS] nfs(5) and mount.cifs(8): the option addr;
 [FATSPEC] FAT32 file sizes; [EXFAT] section 7.7.3, forbidden characters.
 """
 
 from __future__ import annotations
 
+import ipaddress
 import os
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
+from enum import StrEnum
 from pathlib import Path
 from typing import Literal
 
@@ -21,6 +25,10 @@ _MEMORY = {"tmpfs", "ramfs", "devtmpfs"}
 _FAT = {"vfat", "msdos", "fat"}
 _WINDOWS_NAMES = {"vfat", "msdos", "fat", "exfat", "ntfs", "ntfs3", "fuseblk"}
 _FAT_LARGEST_BYTES = 4_294_967_295
+_ON_BLOCKS = {
+    "ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "jfs",
+    "reiserfs", "vfat", "msdos", "exfat", "ntfs3", "hfsplus", "udf",
+}  # fmt: skip
 _FORBIDDEN_THERE = re.compile(r'[\x00-\x1f"*/:<>?\\|]')
 _ESCAPED = re.compile(r"\\([0-7]{3})")
 _UNKNOWN_KEY = "unknown"
@@ -35,6 +43,8 @@ class Mount:
     kind: str
     source: str
     options: frozenset[str]
+    # Of the server, where it is one.
+    address: str = ""
 
     @property
     def read_only(self) -> bool:
@@ -44,7 +54,11 @@ class Mount:
 
 @dataclass(frozen=True, slots=True)
 class Disk:
-    """What two folders have in common when they are lost together. Equal keys: the same disk."""
+    """What two folders have in common when they are lost together.
+
+    `key` is "disk:" and the names of its members with a plus between, "server:" and an address, or a word for what
+    is not known; `distinct_disks` counts such keys.
+    """
 
     key: str
     kind: DiskKind = "unknown"
@@ -53,6 +67,40 @@ class Disk:
 
 
 UNKNOWN_DISK = Disk(_UNKNOWN_KEY)
+
+
+def distinct_disks(keys: Iterable[str]) -> int:
+    """On how many different disks copies are known to be: never too many.
+
+    Whatever shares a member is one; all that is unknown, memory included, may be on any of them.
+    """
+    given = set(keys)
+    groups: list[set[str]] = []
+    for key in given:
+        members = _members(key)
+        if not members:
+            continue
+        touching = [group for group in groups if group & members]
+        groups = [group for group in groups if not group & members]
+        groups.append(members.union(*touching))
+    return len(groups) or (1 if given else 0)
+
+
+def _members(key: str) -> set[str]:
+    kind, _, name = key.partition(":")
+    if kind == "disk":
+        return {f"disk:{each}" for each in name.split("+") if each}
+    if kind == "server":
+        # A name may be the same server as an address: only addresses tell servers apart.
+        return {key} if _is_address(name) else set()
+    return {key} if kind == "simulated" and name else set()
+
+
+def _is_address(text: str) -> bool:
+    try:
+        return not ipaddress.ip_address(text.partition("%")[0]).is_loopback
+    except ValueError:
+        return False
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +134,8 @@ def mounts(table: Path = Path("/proc/self/mountinfo")) -> list[Mount]:
         fields, rest = before.split(" "), after.split(" ")
         if len(fields) >= 6 and len(rest) >= 3:
             options = frozenset(fields[5].split(",")) | frozenset(rest[2].split(",") if rest[2] == "ro" else ())
-            found.append(Mount(fields[2], Path(_plain(fields[4])), rest[0], _plain(rest[1]), options))
+            address = next((each[5:] for each in rest[2].split(",") if each.startswith("addr=")), "")
+            found.append(Mount(fields[2], Path(_plain(fields[4])), rest[0], _plain(rest[1]), options, address))
     return found
 
 
@@ -96,7 +145,7 @@ def _plain(text: str) -> str:
 
 def standing_part(path: Path) -> Path:
     """The path, or the innermost folder above it that is there."""
-    while not path.exists() and path != path.parent:
+    while path != path.parent and not path.exists():
         path = path.parent
     return path
 
@@ -120,29 +169,58 @@ def limits_of(path: Path) -> Limits:
 def disk_of(path: Path, sys: Path = Path("/sys")) -> Disk:
     """The physical disk of a folder: one for each network server, one together for all that is unknown."""
     mount = mount_of(path)
-    if mount is None:
-        return UNKNOWN_DISK
+    return UNKNOWN_DISK if mount is None else _disk_of_mount(mount, sys)
+
+
+def _disk_of_mount(mount: Mount, sys: Path) -> Disk:
     if mount.kind in _NETWORK or mount.source.startswith("//"):
-        server = _server(mount.source)
-        return Disk(f"server:{server}", "network", f"the server {server}")
+        name = _server(mount.source)
+        known = mount.address or name
+        if not _is_address(known):
+            return Disk(_UNKNOWN_KEY, "unknown", f"the server {name}, whose address is not known")
+        return Disk(f"server:{known}", "network", f"the server {name}")
     if mount.kind in _MEMORY:
         return Disk("memory", "memory", "this machine's memory")
-    names = _block_disks(mount.point.stat().st_dev, sys, depth=0)
+    names = _mount_disks(mount, sys)
     if not names:
         return UNKNOWN_DISK
-    system = bool(names & _block_disks(Path("/").stat().st_dev, sys, depth=0))
-    key = "+".join(sorted(names))
-    return Disk(f"disk:{_serial(key, sys)}", "disk", _words(key, sys), system)
+    root = mount_of(Path("/"))
+    system = bool(root and names & _mount_disks(root, sys))
+    key = "+".join(sorted(_serial(name, sys).replace("+", "_") for name in names))
+    return Disk(f"disk:{key}", "disk", _words(sorted(names), sys), system)
 
 
 def _server(source: str) -> str:
     if source.startswith("//"):
         return source[2:].partition("/")[0]
-    return source.rpartition("@")[2].partition(":")[0] or source
+    return source.rpartition("@")[2].partition(":")[0].strip("[]") or source
+
+
+def _mount_disks(mount: Mount, sys: Path) -> frozenset[str]:
+    if mount.kind == "btrfs":
+        # Its own device number names no disk; the volume's members are listed [SYSFS].
+        return _btrfs_disks(mount, sys)
+    try:
+        return _block_disks(mount.point.stat().st_dev, sys, depth=0)
+    except OSError:
+        return frozenset()
+
+
+def _btrfs_disks(mount: Mount, sys: Path) -> frozenset[str]:
+    source = Path(mount.source)
+    for devices in sorted((sys / "fs/btrfs").glob("*/devices")):
+        members = sorted(devices.iterdir())
+        if any(member.name == source.resolve().name for member in members):
+            found = [_block_disks(_device(member.resolve()), sys, depth=0) for member in members]
+            return frozenset().union(*found) if all(found) else frozenset()
+    return frozenset()
 
 
 def _block_disks(device: int, sys: Path, depth: int) -> frozenset[str]:
-    """The whole disks beneath a block device: through partitions, mapped volumes and loops [SYSFS]."""
+    """The whole disks beneath a block device: through partitions, mapped volumes and loops [SYSFS].
+
+    None where one of those beneath is not known: half of the truth would count too many.
+    """
     link = sys / "dev/block" / f"{os.major(device)}:{os.minor(device)}"
     if depth > 8 or not link.exists():
         return frozenset()
@@ -151,9 +229,11 @@ def _block_disks(device: int, sys: Path, depth: int) -> frozenset[str]:
         folder = folder.parent
     slaves = [slave.resolve() for slave in (folder / "slaves").glob("*")]
     if slaves:
-        return frozenset().union(*(_block_disks(_device(slave), sys, depth + 1) for slave in slaves))
+        found = [_block_disks(_device(slave), sys, depth + 1) for slave in slaves]
+        return frozenset().union(*found) if all(found) else frozenset()
     backing = folder / "loop/backing_file"
     if backing.exists():
+        # A file that was deleted has lost its name: its disk cannot be told any more.
         file = Path(backing.read_text().strip())
         return _block_disks(file.stat().st_dev, sys, depth + 1) if file.exists() else frozenset()
     return frozenset({folder.name})
@@ -164,21 +244,58 @@ def _device(folder: Path) -> int:
     return os.makedev(int(major), int(minor))
 
 
-def _serial(key: str, sys: Path) -> str:
+def _serial(name: str, sys: Path) -> str:
     """A name that stays when the disk is plugged in elsewhere: the same disk may be sda today and sdb tomorrow."""
-    for name in ("wwid", "device/wwid", "serial", "device/serial"):
-        place = sys / "class/block" / key / name
+    for file in ("wwid", "device/wwid", "serial", "device/serial"):
+        place = sys / "class/block" / name / file
         try:
             if text := place.read_text("utf-8", "replace").strip():
                 return " ".join(text.split())
         except OSError:
             continue
-    return key
+    return name
 
 
-def _words(key: str, sys: Path) -> str:
+def _words(names: list[str], sys: Path) -> str:
+    if len(names) > 1:
+        return f"the disks {' and '.join(names)} together"
     try:
-        model = " ".join((sys / "class/block" / key / "device/model").read_text("utf-8", "replace").split())
+        model = " ".join((sys / "class/block" / names[0] / "device/model").read_text("utf-8", "replace").split())
     except OSError:
         model = ""
-    return f"the disk {model} ({key})" if model else f"the disk {key}"
+    return f"the disk {model} ({names[0]})" if model else f"the disk {names[0]}"
+
+
+class ReadBack(StrEnum):
+    """What a reading back of a copy is known to have reached; a proof says no more than that."""
+
+    DISK = "read back from the disk itself"
+    NETWORK = "read back over the network; the server may have answered from its memory"
+    CACHE = "read back, not past the cache"
+
+
+def read_back_of(path: Path, *, passed_cache: bool, sys: Path = Path("/sys")) -> ReadBack:
+    """How far readings below a folder reach.
+
+    Args:
+        path: the folder.
+        passed_cache: whether the system took every file opened for direct reading.
+        sys: the kernel's own tree.
+    """
+    mount = mount_of(path)
+    if mount is not None and (mount.kind in _NETWORK or mount.source.startswith("//")):
+        return ReadBack.NETWORK
+    # FUSE and others take a direct reading too, and answer it from a cache of their own.
+    if passed_cache and mount is not None and mount.kind in _ON_BLOCKS and not _through_file(mount, sys):
+        return ReadBack.DISK
+    return ReadBack.CACHE
+
+
+def _through_file(mount: Mount, sys: Path) -> bool:
+    """Whether the filesystem lies in a file that is read through the page cache: a loop without direct access."""
+    try:
+        device = mount.point.stat().st_dev
+        loop = (sys / "dev/block" / f"{os.major(device)}:{os.minor(device)}").resolve() / "loop"
+        return loop.is_dir() and (loop / "dio").read_text().strip() != "1"
+    except OSError:
+        return True

@@ -33,6 +33,12 @@ def unique_name(name: str, taken: Callable[[str], bool]) -> str:
     return f"{stem} ({number}){dot}{ending}"
 
 
+def is_inside(path: str) -> bool:
+    """Whether a relative path, written by somebody else, stays in the folder that it is relative to."""
+    parts = path.split("/")
+    return "\0" not in path and all(part not in {"", ".", ".."} for part in parts)
+
+
 def shown(name: str) -> str:
     """A name as it can be printed: bytes that are no UTF-8 and control characters are escaped."""
     return "".join(_escaped(character) for character in name)

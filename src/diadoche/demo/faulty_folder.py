@@ -11,6 +11,7 @@ import contextlib
 import errno
 import json
 import os
+import random
 import subprocess
 import sys
 import time
@@ -25,6 +26,7 @@ from diadoche.core.errors import TargetUnusable
 
 _LONGEST_START_S = 15
 _STEP_S = 0.02
+_BIT = 0x10
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +37,10 @@ class Faults:
         slow_bytes_s: reads and writes are no faster than that; 0 sets no limit.
         hangs: every read and write waits until this is over.
         read_error_at: reading this byte fails; negative for none.
-        flip_read_at: a bit of this byte is read wrong, `flips` times.
+        flip_read_at: a bit of this byte is read wrong, `flips` times; each time otherwise with `random_flips`.
+        list_error: folders whose path ends with `file` cannot be listed: this error number.
+        read_error_once: a reading error happens once only.
+        hangs_on_metadata: questions about names, sizes and room wait too, not data alone.
         flip_write_at: a bit of this byte is written wrong.
         write_error: every write fails with this error number.
     """
@@ -45,8 +50,12 @@ class Faults:
     read_error_at: int = -1
     flip_read_at: int = -1
     flips: int = 1
+    random_flips: bool = False
     flip_write_at: int = -1
     write_error: int = 0
+    list_error: int = 0
+    read_error_once: bool = False
+    hangs_on_metadata: bool = False
     file: str = ""
 
 
@@ -58,14 +67,20 @@ class _Cues:
         self._changed_ns = -1
         self._faults = Faults()
         self.flips_left = 0
+        self.erred = False
 
     def now(self) -> Faults:
         with contextlib.suppress(OSError, ValueError):
             changed_ns = Path(self._path).stat().st_mtime_ns
             if changed_ns != self._changed_ns:
                 self._faults = Faults(**json.loads(Path(self._path).read_text()))
-                self._changed_ns, self.flips_left = changed_ns, self._faults.flips
+                self._changed_ns, self.flips_left, self.erred = changed_ns, self._faults.flips, False
         return self._faults
+
+    def wait_for_answer(self) -> None:
+        """Lets a disk that answers nothing at all take its time."""
+        while (faults := self.now()).hangs and faults.hangs_on_metadata:
+            time.sleep(_STEP_S)
 
     def wait_out(self, size_bytes: int) -> Faults:
         """Lets a hanging or slow disk take its time."""
@@ -89,13 +104,16 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         return self._folder + path
 
     def getattr(self, path: str, fh: int | None = None) -> dict[str, Any]:
+        self._cues.wait_for_answer()
         info = os.lstat(self._real(path))
         names = ("mode", "nlink", "size", "uid", "gid", "ino", "dev")
         times = {f"st_{name}time": getattr(info, f"st_{name}time_ns") for name in "amc"}
         return {f"st_{name}": getattr(info, f"st_{name}") for name in names} | times
 
     def readdir(self, path: str, fh: int) -> list[str]:
-        self._cues.wait_out(0)
+        faults = self._cues.wait_out(0)
+        if faults.list_error and path.endswith(faults.file):
+            raise mfusepy.FuseOSError(faults.list_error)
         folder = open_unseen(self._real(path), os.O_RDONLY | os.O_DIRECTORY)
         try:
             return [".", "..", *os.listdir(folder)]
@@ -106,6 +124,7 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         return os.readlink(self._real(path))  # noqa: PTH115
 
     def statfs(self, path: str) -> dict[str, int]:
+        self._cues.wait_for_answer()
         info = os.statvfs(self._real(path))
         return {name: getattr(info, name) for name in ("f_bavail", "f_bfree", "f_blocks", "f_bsize", "f_frsize")}
 
@@ -118,12 +137,15 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
     def read(self, path: str, size: int, offset: int, fh: int) -> bytes:
         faults = self._cues.wait_out(size)
         concerned = not faults.file or path.endswith(faults.file)
-        if concerned and offset <= faults.read_error_at < offset + size:
+        fails = concerned and offset <= faults.read_error_at < offset + size
+        if fails and not (faults.read_error_once and self._cues.erred):
+            self._cues.erred = True
             raise mfusepy.FuseOSError(errno.EIO)
         data = os.pread(fh, size, offset)
         if concerned and offset <= faults.flip_read_at < offset + len(data) and self._cues.flips_left > 0:
             self._cues.flips_left -= 1
-            data = _flipped(data, faults.flip_read_at - offset)
+            bits = random.randrange(1, 256) if faults.random_flips else _BIT
+            data = _flipped(data, faults.flip_read_at - offset, bits)
         return data
 
     def write(self, path: str, data: bytes, offset: int, fh: int) -> int:
@@ -132,7 +154,7 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
             raise mfusepy.FuseOSError(faults.write_error)
         concerned = not faults.file or faults.file in path
         if concerned and offset <= faults.flip_write_at < offset + len(data):
-            data = _flipped(data, faults.flip_write_at - offset)
+            data = _flipped(data, faults.flip_write_at - offset, _BIT)
         return os.pwrite(fh, data, offset)
 
     def create(self, path: str, mode: int, fi: Any = None) -> int:
@@ -164,9 +186,9 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         os.close(fh)
 
 
-def _flipped(data: bytes, place: int) -> bytes:
+def _flipped(data: bytes, place: int, bits: int) -> bytes:
     changed = bytearray(data)
-    changed[place] ^= 0x10
+    changed[place] ^= bits
     return bytes(changed)
 
 

@@ -17,10 +17,10 @@ from diadoche.screens.comparing import ComparedLine, compare
 from diadoche.screens.lines import ALL_COLUMNS, USUAL_COLUMNS, Column, Line
 from diadoche.screens.shelf import Shelf
 from diadoche.services.jobs.measure_playback import gain_words, playback_words
+from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.services.ledger.remembered import recall, remember
-from diadoche.services.ledger.waybills import KeptClip
 
 Grouping = Literal["", "Card", "Day", "Make", "Route", "Keep"]
 GROUPINGS: tuple[tuple[Grouping, str], ...] = (

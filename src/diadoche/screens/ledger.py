@@ -15,10 +15,11 @@ from diadoche.services.jobs.level import LevelRequest
 from diadoche.services.jobs.rebuild import RebuildRequest
 from diadoche.services.jobs.restore import RestoreRequest
 from diadoche.services.jobs.verify import VerifyRequest
+from diadoche.services.ledger.copies import CopyEntry
 from diadoche.services.ledger.happenings import Happening, all_seen, happenings
 from diadoche.services.ledger.known_copies import holders, known_roots, place_below
 from diadoche.services.ledger.shoots import Shoot, all_shoots
-from diadoche.services.ledger.waybills import CopyEntry, WaybillEntry, waybills
+from diadoche.services.ledger.waybills import WaybillEntry, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
 from diadoche.services.station.station import Station

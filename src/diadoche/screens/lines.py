@@ -13,7 +13,7 @@ from diadoche.core.identify.alike import Majority, majority_of, make_of, odd_in
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import clock_text, size_text
-from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.ledger.kept_clips import KeptClip
 
 _LAST = datetime.max.replace(tzinfo=UTC)
 

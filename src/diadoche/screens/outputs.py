@@ -18,8 +18,8 @@ from diadoche.screens.shelf import Shelf
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.measure_playback import gain_words
 from diadoche.services.ledger.hand_off import delivered, hand_off_shoot
+from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import KeptClip, record_many_facts
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station.station import Station
 

@@ -8,9 +8,9 @@ from dataclasses import replace
 from diadoche.core.identify.alike import Majority, majority_of
 from diadoche.screens.lines import Line, line_of, lines_of, zone_of
 from diadoche.services.jobs.identify import IdentifiedClip
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
-from diadoche.services.ledger.waybills import kept_clips
 from diadoche.services.queue.runner import Job
 from diadoche.services.station.playback_survey import PlaybackSurvey
 from diadoche.services.station.station import Station

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from diadoche.core.footage.frames import Rgb, Shape, shape_of
 from diadoche.core.identify.facts import Facts
 from diadoche.screens.footage import label_at
-from diadoche.services.ledger.waybills import KeptClip
+from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.side_processes.player import PlayerProcess, Shown
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.theme import Theme

@@ -104,9 +104,9 @@ def look(
     found = recognise(path, layouts, choice.layout)
     tree, layout = found.tree, found.layout
     if layout is None:
-        return Card(tree, "", "", "", "", (), (), (_no_card(tree),))
+        return Card(tree, "", "", "", "", (), (), (*tree.unlisted, _no_card(tree)))
     listed = sort_files(tree, layout, found.members, stills_apart=choice.stills_apart)
-    problems = list(listed.problems)
+    problems = [*tree.unlisted, *listed.problems]
     heads: dict[str, Facts] = {}
     clips = []
     for number, clip in enumerate(listed.clips):

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -13,6 +14,8 @@ from diadoche.core.diskfiles import open_unseen
 from diadoche.core.errors import Problem, reading
 from diadoche.core.names import shown
 from diadoche.core.watch import Watch
+
+LISTING_TRIES = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +59,8 @@ class Tree:
     files: tuple[FileEntry, ...] = ()
     folders: tuple[FolderEntry, ...] = ()
     left_out: tuple[Problem, ...] = ()
+    # Folders that are there and cannot be listed: nobody knows what is in them.
+    unlisted: tuple[Problem, ...] = ()
 
     @property
     def size_bytes(self) -> int:
@@ -69,18 +74,30 @@ class Tree:
             self.root / top,
             tuple(replace(each, path=each.path[len(start) :]) for each in self.files if each.path.startswith(start)),
             tuple(replace(each, path=each.path[len(start) :]) for each in self.folders if each.path.startswith(start)),
+            self.left_out,
+            # What cannot be listed may belong to any part of the card: no part is called whole then.
+            self.unlisted,
         )
 
-    def fingerprint(self) -> str:
-        """Tells this content from another by names, sizes and times; nothing is read for it."""
+    def fingerprint(self, without: Collection[str] = ()) -> str:
+        """Tells this content from another by names, sizes and times; nothing is read for it.
+
+        Args:
+            without: folders that are left aside, because they could not be listed at another time.
+        """
+        aside = tuple(f"{folder}/" for folder in without)
         digest = hashlib.sha256()
         for file in self.files:
+            if aside and file.path.startswith(aside):
+                continue
             digest.update(f"{file.path}\0{file.size_bytes}\0{file.changed_ns}\n".encode("utf-8", "surrogateescape"))
         return digest.hexdigest()
 
 
 def list_tree(root: Path, watch: Watch | None = None) -> Tree:
     """Lists files, folders and what can be neither copied nor followed.
+
+    A folder that cannot be listed is tried again, like a file that cannot be read, and is a problem then.
 
     Raises:
         OSError: the top folder cannot be listed.
@@ -89,17 +106,18 @@ def list_tree(root: Path, watch: Watch | None = None) -> Tree:
     files: list[FileEntry] = []
     folders: list[FolderEntry] = []
     left_out: list[Problem] = []
+    unlisted: list[Problem] = []
     waiting = [""]
     while waiting:
         if watch is not None:
             watch.check()
         folder = waiting.pop()
         try:
-            entries = sorted(_scan(root / folder), key=lambda entry: os.fsencode(entry[0]))
+            entries = _listed(root / folder)
         except OSError as error:
             if not folder:
                 raise
-            left_out.append(_cannot_list(folder, error))
+            unlisted.append(_cannot_list(folder, error))
             continue
         for name, info in entries:
             path = f"{folder}/{name}" if folder else name
@@ -112,7 +130,18 @@ def list_tree(root: Path, watch: Watch | None = None) -> Tree:
                 left_out.append(_not_a_file(path, info.st_mode))
     files.sort(key=lambda file: os.fsencode(file.path))
     folders.sort(key=lambda folder: os.fsencode(folder.path))
-    return Tree(root, tuple(files), tuple(folders), tuple(left_out))
+    return Tree(root, tuple(files), tuple(folders), tuple(left_out), tuple(unlisted))
+
+
+def _listed(folder: Path) -> list[tuple[str, os.stat_result]]:
+    for _ in range(LISTING_TRIES - 1):
+        with suppress(OSError):
+            return sorted(_scan(folder), key=_by_name)
+    return sorted(_scan(folder), key=_by_name)
+
+
+def _by_name(entry: tuple[str, os.stat_result]) -> bytes:
+    return os.fsencode(entry[0])
 
 
 def _scan(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
@@ -137,8 +166,8 @@ def _cannot_list(folder: str, error: OSError) -> Problem:
     return Problem(
         f"The folder {shown(folder)} cannot be listed: {error.strerror or error}.",
         folder,
-        "Everything outside it is copied.",
-        "Try the card in another reader.",
+        "Everything outside it is copied, but the card is not whole in any copy: do not format it.",
+        "Try the card in another reader, and offload it again.",
     )
 
 

@@ -1,8 +1,8 @@
 """One destination of an offload: a thread that writes and a thread that proves.
 
-The writer takes buffers from the ring and writes them under temporary names. The prover makes the
-bytes durable, gives files their final names, and reads every one back from the disk. Nothing here
-touches the card.
+The writer takes buffers from the ring and writes them under temporary names, in a folder of their own at the top
+of the copy. The prover makes the bytes durable, reads every file back from the disk, and only then gives it its
+final name. Nothing here touches the card, and nothing under a final name is ever deleted.
 """
 
 from __future__ import annotations
@@ -11,26 +11,34 @@ import os
 import queue
 import threading
 import time
+from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
+from diadoche.core.answering import HANGS_S, Calls
 from diadoche.core.diskfiles import (
-    BLOCK_BYTES,
     PART_SUFFIX,
     DirectReader,
     HeldFolder,
     begin_writeback,
+    make_folders,
     rename_new,
     sync_folder,
 )
+from diadoche.core.disks import Limits, read_back_of
 from diadoche.core.errors import DiadocheError, Problem, TargetUnusable, writing
-from diadoche.core.names import LONGEST_NAME_BYTES, shown, unique_name
+from diadoche.core.names import safe_name, shown, unique_name
+from diadoche.core.offload.card_folder import take_new_folder, take_unfinished_folder
+from diadoche.core.offload.copies import ReadBack
+from diadoche.core.offload.digest_file import agree, digests_of
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
+from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.messages import Begin, FileRun, Message, Pack
-from diadoche.core.offload.plan import Target
+from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.offload.ring import RingBuffer
+from diadoche.core.offload.set_aside import set_aside
 from diadoche.core.watch import Part
 
 # Files are made durable together: one sync of the filesystem instead of one for each. Waiting longer
@@ -40,50 +48,133 @@ _BATCH_BYTES = 64 * 1024 * 1024
 _BATCH_S = 0.5
 _FEW_FILES = 4
 _WRITEBACK_BYTES = 32 * 1024 * 1024
+# So much of a file's own name its part has, for whoever finds one.
+_PART_NAME = 60
 
 
-@dataclass(slots=True)
 class _Written:
-    """A file under its temporary name. The descriptor is -1 where it is closed already."""
+    """A file under its temporary name; nothing of it is open any more once it is handed to the prover."""
 
-    run: FileRun
-    part: str
-    descriptor: int
+    def __init__(self, run: FileRun, part: str, descriptor: int) -> None:
+        self.run = run
+        self.part = part
+        self.descriptor = descriptor
+        self.error: OSError | None = None
+
+    def close(self) -> None:
+        """Closes the file; an error then is one of its writing."""
+        descriptor, self.descriptor = self.descriptor, -1
+        if descriptor >= 0:
+            os.close(descriptor)
 
 
 class Destination:
     """Writes and proves what it is handed, until it fails; then it lets everything pass."""
 
-    def __init__(self, target: Target, journal: Journal, total_bytes: int, already: dict[str, CopiedFile]) -> None:
-        """`already` are files of an earlier, interrupted run: not written again, but proven again."""
+    def __init__(self, target: Target, plan: OffloadPlan) -> None:
         self.target = target
         self.place, self.root = target.place, target.root
-        self.journal = journal
-        self.total_bytes = total_bytes
-        self.copied_bytes = sum(file.size_bytes for file in already.values())
-        self.already = already
+        self.total_bytes = plan.size_bytes
+        self.calls = Calls()
+        self.copied_bytes = 0
+        # Files of an earlier, interrupted run: not written again, but proven again.
+        self.already: dict[str, CopiedFile] = {}
+        # What stood there by an earlier reading that is in doubt now.
+        self.doubted: dict[str, CopiedFile] = {}
         self.proven: dict[str, CopiedFile] = {}
         self.proven_bytes = 0
         self.renamed: list[tuple[str, str]] = []
         self.problems: list[Problem] = []
         self.dropped: Problem | None = None
+        self.abandoned = self.cancelled = self.was_slow = False
+        self.unfinished = True
         self.passed_cache = True
+        self.read_back = ReadBack.CACHE
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
+        self.journal = Journal(target.root, plan.fingerprint)
+        self._plan = plan
+        self._entries = {file.path: file for file in plan.files}
         self._to_prove: queue.SimpleQueue[list[_Written] | None] = queue.SimpleQueue()
         self._held: HeldFolder | None = None
         self._base = f"{target.root}/"
+        self._parts = PART_SUFFIX
+        self._tries = 0
         self._threads: list[threading.Thread] = []
 
-    # -- called by the reader's thread -------------------------------------------------------
+    # -- the folder; called in a thread that may be left behind ----------------------------------
 
-    def hold(self) -> None:
-        """From now on everything is reached through the folder itself, and never lands on another disk.
+    def take_folder(self) -> None:
+        """Takes the folder, or goes on with the unfinished copy in it, and makes it ready.
 
         Raises:
-            OSError: it is not there.
+            FolderTaken: somebody else has it.
+            TargetError: it cannot be written to.
         """
-        self._held = HeldFolder(self.root)
-        self._base = self._held.base
+        unlisted = tuple(problem.path for problem in self._plan.unlisted)
+        take = take_unfinished_folder if self.target.resumed else take_new_folder
+        # Before anything else: from here on the folder says of itself that it is not whole.
+        self.journal = take(self.root, self._plan.fingerprint, unlisted, self.calls)
+        with writing(self.root):
+            with self.calls:
+                # From now on everything is reached through the folder itself, and never lands on another disk.
+                self._held = HeldFolder(self.root)
+                self._base = self._held.base
+            self._prepare_parts()
+            self._take_names()
+            for folder in self._plan.folders:
+                make_folders(Path(self._base + self.target.kept_as(folder.path)), self.calls)
+            self._find_earlier()
+        self.copied_bytes = sum(file.size_bytes for file in self.already.values())
+
+    def _prepare_parts(self) -> None:
+        """An empty folder for parts, under a name that nothing on the card has."""
+        tops = {path.split("/")[0].casefold() for path in self._all_paths()}
+        self._parts = unique_name(PART_SUFFIX, lambda name: name.casefold() in tops)
+        with self.calls:
+            Path(self._base + self._parts).mkdir(exist_ok=True)
+            for name in os.listdir(self._base + self._parts):
+                # The journal is held: what lies here was left by a run that has ended.
+                Path(f"{self._base}{self._parts}/{name}").unlink()
+
+    def _all_paths(self) -> Iterable[str]:
+        yield from (folder.path for folder in self._plan.folders)
+        yield from self._entries
+
+    def _take_names(self) -> None:
+        """Looks what names the folder itself tells apart: shares and others fold case without saying so."""
+        limits = self.target.limits
+        with self.calls:
+            found = probed_limits(f"{self._base}{self._parts}", limits)
+        if found != limits:
+            names = kept_names(self._all_paths(), found)
+            self.target = replace(self.target, names=names, limits=found)
+
+    def _find_earlier(self) -> None:
+        for path, file in list(self.journal.copied.items()):
+            entry = self._entries.get(path)
+            if entry is None:
+                continue
+            promised = self._plan.promised.get(path, {})
+            complete = set(self._plan.digests) <= file.digests.keys()
+            sound = complete and (agree(promised, file.digests) if promised else True)
+            with self.calls:
+                size = _size_of(self._base + file.kept_as)
+            if size == file.size_bytes == entry.size_bytes and sound:
+                self.already[path] = file
+            elif size is not None:
+                self.doubted[path] = file
+
+    def doubt(self, path: str) -> None:
+        """What stands there of a file is not what the card shows now: the card decides."""
+        file = self.already.pop(path, None)
+        if file is not None:
+            self.doubted[path] = file
+            self.copied_bytes -= file.size_bytes
+
+    def ends_of(self, path: str, sample: Callable[[str], str]) -> str:
+        """A sample of what stands there of a file."""
+        with self.calls:
+            return sample(self._base + self.already[path].kept_as)
 
     def check_there(self) -> None:
         """What was written can be reached by its path.
@@ -91,7 +182,9 @@ class Destination:
         Raises:
             TargetUnusable: the disk is gone, or another one is mounted in its place.
         """
-        if self._held is not None and not self._held.is_still_there():
+        with self.calls:
+            gone = self._held is not None and not self._held.is_still_there()
+        if gone:
             raise TargetUnusable(
                 f"{self.place} went away while it was written to.",
                 path=self.place,
@@ -99,15 +192,48 @@ class Destination:
                 do="Bring the disk back and offload again: it goes on where it stopped.",
             )
 
-    def let_go(self) -> None:
-        """Nothing more is done there. A thread that still hangs keeps the folder: its number must mean nothing else."""
-        if self._held is not None and not self.busy():
-            self._held.close()
+    @property
+    def is_open(self) -> bool:
+        """Whether its folder was taken."""
+        return self._held is not None
 
-    def remove(self, file: CopiedFile) -> None:
-        """Takes a file that arrived out again; where the disk is gone there is nothing to take out."""
-        with suppress(OSError):
-            Path(self._base + file.kept_as).unlink(missing_ok=True)
+    def give_folder_back(self) -> None:
+        """Undoes the taking of a new folder, into which nothing was written yet."""
+        with self.calls, suppress(OSError):
+            Path(self._base + self._parts).rmdir()
+            for folder in sorted((self.target.kept_as(each.path) for each in self._plan.folders), reverse=True):
+                Path(self._base + folder).rmdir()
+        with self.calls:
+            self.journal.take_back()
+            if self._held is not None:
+                self._held.close()
+
+    def leave_unfinished(self) -> None:
+        """Nothing more is done there; where its journal stands, the copy is to be completed later."""
+        with self.calls, suppress(OSError):
+            Path(self._base + self._parts).rmdir()
+        with self.calls:
+            self.journal.close(whole=False)
+            if self._held is not None:
+                self._held.close()
+
+    def sync_folders(self) -> None:
+        """Makes all names durable, and takes the folder of parts away.
+
+        Raises:
+            TargetUnusable: the disk failed or is gone.
+        """
+        folders = {"", *(self.target.kept_as(folder.path) for folder in self._plan.folders)}
+        for file in self.proven.values():
+            folders.update(str(parent) for parent in PurePosixPath(file.kept_as).parents)
+        with writing(self.root):
+            with self.calls, suppress(FileNotFoundError, OSError):
+                Path(self._base + self._parts).rmdir()
+            for folder in folders:
+                with self.calls:
+                    sync_folder(Path(self._base + folder))
+
+    # -- called by the one who supervises --------------------------------------------------------
 
     def start(self) -> None:
         """Begins taking messages."""
@@ -126,22 +252,38 @@ class Destination:
         self.inbox, self._to_prove = queue.SimpleQueue(), queue.SimpleQueue()
 
     def busy(self) -> bool:
-        """Whether it still writes or proves."""
-        return any(thread.is_alive() for thread in self._threads)
+        """Whether it still writes or proves, as far as anybody waits for it."""
+        return not self.abandoned and any(thread.is_alive() for thread in self._threads)
 
     def finish(self) -> None:
         """No more files come."""
         self.inbox.put(None)
 
-    def drop(self, problem: Problem) -> None:
-        """Takes it out of this pass; what it holds of the ring is let go."""
+    def drop(self, problem: Problem, *, slow: bool = False) -> None:
+        """Takes it out of this pass; what it holds of the ring is let go. Being slow is no fault of its."""
         if self.dropped is None:
-            self.dropped = problem
+            self.dropped, self.was_slow = problem, slow
 
-    def refused(self, problem: Problem) -> Destination:
-        """Itself, after it could not even be opened."""
-        self.drop(problem)
-        return self
+    def cancel(self, problem: Problem) -> None:
+        """The person stopped the work: nothing is wrong with it."""
+        if self.dropped is None:
+            self.dropped, self.cancelled = problem, True
+
+    def leave_behind(self) -> None:
+        """Nobody waits for it any more: a call to it does not return. What waits in the ring for it is let go."""
+        self.abandoned = True
+        self.dropped = hanging_problem(self.place)
+        while True:
+            try:
+                message = self.inbox.get_nowait()
+            except queue.Empty:
+                # Should it ever come back, its threads end.
+                self.inbox.put(None)
+                return
+            if isinstance(message, RingBuffer):
+                message.let_go()
+            elif isinstance(message, Pack):
+                message.buffer.let_go()
 
     def part(self) -> Part:
         """How far it is."""
@@ -151,6 +293,29 @@ class Destination:
     def is_backlogged(self) -> bool:
         """Whether messages wait for it: it is what the reader waits for."""
         return not self.inbox.empty()
+
+    def set_aside(self, path: str) -> Problem | None:
+        """Moves what stands there of a file out of the copy, beside it; gives words about it."""
+        if path in self.proven:
+            self.proven_bytes -= self.proven[path].size_bytes
+        file = self.proven.pop(path, None) or self.already.pop(path, None) or self.doubted.pop(path, None)
+        self.already.pop(path, None)
+        return self._aside(file) if file is not None else None
+
+    def _aside(self, file: CopiedFile) -> Problem | None:
+        with writing(self.root / file.kept_as), self.calls:
+            self.journal.forget(file.path)
+            self.journal.sync()
+            try:
+                where = set_aside(self._base, self.root.name, file.kept_as)
+            except FileNotFoundError:
+                return None
+        return Problem(
+            f"An earlier reading of {shown(file.path)} stood in {self.root}; it is kept beside the copy.",
+            str(self.root.parent / where),
+            "It is not part of the copy, and was not deleted.",
+            "Keep it until you have seen that the clip plays from the copy.",
+        )
 
     # -- writer's thread ---------------------------------------------------------------------
 
@@ -167,23 +332,44 @@ class Destination:
             elif isinstance(message, Begin):
                 current, unflushed = self._begin(message.run), 0
             elif current is not None:
-                self._to_prove.put([current])
+                self._end(current)
                 current = None
+        if current is not None:
+            # Stopped in the middle of a file.
+            with self.calls, suppress(OSError):
+                current.close()
+                _forget(current.part)
         self._to_prove.put(None)
 
     def _write_on(self, current: _Written, buffer: RingBuffer, unflushed_bytes: int) -> int:
         """Writes the next bytes; starts the disk early, so that the sync at the end of a large file is short."""
         try:
-            with writing(self.root / current.run.entry.path):
+            with self.calls:
                 _write_fully(current.descriptor, buffer.data)
-        except DiadocheError as error:
-            self.drop(error.problem)
+        except OSError as error:
+            self._drop_for(self.root / current.run.entry.path, error)
         self.copied_bytes += buffer.size_bytes
         unflushed_bytes += buffer.size_bytes
-        if unflushed_bytes < _WRITEBACK_BYTES:
+        if unflushed_bytes < _WRITEBACK_BYTES or self.dropped is not None:
             return unflushed_bytes
-        begin_writeback(current.descriptor)
+        with self.calls:
+            begin_writeback(current.descriptor, self._written_before(current))
         return 0
+
+    def _written_before(self, current: _Written) -> int:
+        """How many bytes of a file were handed to the disk one round ago: those are waited for now."""
+        return max(0, os.lseek(current.descriptor, 0, os.SEEK_CUR) - _WRITEBACK_BYTES)
+
+    def _end(self, written: _Written) -> None:
+        """Closed here and opened again for the sync: what waits for its proof holds nothing open."""
+        changed = written.run.entry.changed_ns
+        try:
+            with self.calls:
+                _set_time(written.descriptor, changed)
+                written.close()
+        except OSError as error:
+            self._drop_for(self.root / written.run.entry.path, error)
+        self._to_prove.put([written])
 
     def _write_pack(self, pack: Pack) -> None:
         written: list[_Written] = []
@@ -193,12 +379,14 @@ class Destination:
                 continue
             written.append(file)
             try:
-                _write_fully(file.descriptor, data)
-                os.utime(file.descriptor, ns=(run.entry.changed_ns, run.entry.changed_ns))
+                with self.calls:
+                    _write_fully(file.descriptor, data)
+                    _set_time(file.descriptor, run.entry.changed_ns)
+                    file.close()
             except OSError as error:
                 self._drop_for(self.root / run.entry.path, error)
-            os.close(file.descriptor)
-            file.descriptor = -1
+                with suppress(OSError):
+                    file.close()
             self.copied_bytes += run.size_bytes
         pack.buffer.let_go()
         self._to_prove.put(written)
@@ -206,13 +394,13 @@ class Destination:
     def _begin(self, run: FileRun) -> _Written | None:
         if self.dropped is not None or run.entry.path in self.already:
             return None
-        part = f"{self._base}{self.target.kept_as(run.entry.path)}{PART_SUFFIX}"
-        folder, _, name = part.rpartition("/")
-        if len(os.fsencode(name)) > LONGEST_NAME_BYTES:
-            # The longest names leave no room for a suffix.
-            part = f"{folder}/{PART_SUFFIX}{abs(hash(name))}"
+        # A number of its own for each try: what is still to be done about a try that was given up touches no other.
+        self._tries += 1
+        name = safe_name(run.entry.name)[:_PART_NAME]
+        part = f"{self._base}{self._parts}/{self._tries:07} {name.encode('ascii', 'replace').decode()}"
         try:
-            return _Written(run, part, _created(part))
+            with self.calls:
+                return _Written(run, part, os.open(part, _NEW_FILE, 0o644))
         except OSError as error:
             self._drop_for(Path(self.root / run.entry.path), error)
             return None
@@ -227,17 +415,17 @@ class Destination:
     # -- prover's thread ---------------------------------------------------------------------
 
     def _prove_all(self) -> None:
-        reader = DirectReader()
+        reader = DirectReader(self.calls)
         try:
-            for file in self.already.values():
+            for file in list(self.already.values()):
                 if file.path not in self.proven and self.dropped is None:
-                    self.prove(file, reader)
+                    self._prove_standing(file, reader)
             open_ended = True
             while open_ended:
                 batch, open_ended = self._next_batch()
                 self._settle(batch, reader)
         finally:
-            self.passed_cache = reader.passed_cache
+            self.passed_cache = self.passed_cache and reader.passed_cache
             reader.close()
 
     def _next_batch(self) -> tuple[list[_Written], bool]:
@@ -258,65 +446,135 @@ class Destination:
         return batch, False
 
     def _settle(self, batch: list[_Written], reader: DirectReader) -> None:
-        try:
-            arrived = self._make_durable(batch)
-            named = [self._name_finally(written) for written in arrived]
-        except DiadocheError as error:
-            self.drop(error.problem)
-            for written in batch:
-                _forget(written.part)
-            return
-        for file in named:
-            self.prove(file, reader)
-
-    def _make_durable(self, batch: list[_Written]) -> list[_Written]:
         for written in batch:
             written.run.ready.wait()
-        arrived = [written for written in batch if not written.run.given_up and self.dropped is None]
+        wanted = [each for each in batch if not each.run.given_up and not each.run.unexpected]
         try:
-            with writing(self.root / batch[0].run.entry.path if batch else self.root):
-                self._sync(arrived)
+            if wanted and self.dropped is None:
+                with writing(self.root / wanted[0].run.entry.path):
+                    self._sync(wanted)
+            # Read back before it gets its name: what is wrong never stands under a final one.
+            proven = [each for each in wanted if self.dropped is None and self._reads_back(each, reader)]
+            self._name_finally(proven)
+        except DiadocheError as error:
+            self.drop(error.problem)
         finally:
-            for written in batch:
-                if written.descriptor >= 0:
-                    with suppress(OSError):
-                        os.close(written.descriptor)
-        for written in batch:
-            if written.run.given_up or self.dropped is not None:
-                _forget(written.part)
-        with writing(self.root):
-            self.journal.note([self._copied(written.run) for written in arrived])
-            self.journal.sync()
-        return arrived
+            with self.calls:
+                for written in batch:
+                    _forget(written.part)
 
     def _sync(self, arrived: list[_Written]) -> None:
-        for written in arrived:
-            if written.descriptor >= 0:
-                changed = written.run.entry.changed_ns
-                os.utime(written.descriptor, ns=(changed, changed))
         if len(arrived) > _FEW_FILES:
-            self.journal.sync_filesystem()
+            with self.calls:
+                self.journal.sync_filesystem()
             return
         for written in arrived:
-            descriptor = written.descriptor if written.descriptor >= 0 else os.open(written.part, os.O_RDONLY)
-            try:
-                os.fsync(descriptor)
-            finally:
-                if descriptor != written.descriptor:
+            with self.calls:
+                descriptor = os.open(written.part, os.O_RDONLY | os.O_CLOEXEC)
+                try:
+                    os.fsync(descriptor)
+                finally:
                     os.close(descriptor)
 
-    def _name_finally(self, written: _Written) -> CopiedFile:
+    def _reads_back(self, written: _Written, reader: DirectReader) -> bool:
+        """Reads one file back and compares it with what came off the card.
+
+        The first digest is compared: it covers every byte, and a second would only cost time.
+        """
         file = self._copied(written.run)
+        found = self._found(file, written.part, reader)
+        if found is None or found == _first(file):
+            return found is not None
+        self.problems.append(_read_back_differently(file, self.root, self.place, "it was not kept under its name"))
+        return False
+
+    def _found(self, file: CopiedFile, path: str, reader: DirectReader) -> str | None:
+        """The first digest of what stands under a path; None where it cannot be read, or the pass has ended."""
+        name = next(iter(file.digests))
+        try:
+            return digests_of(path, [name], reader, size_bytes=file.size_bytes, step=self._go_on)[name]
+        except _Dropped:
+            return None
+        except OSError as error:
+            self.problems.append(
+                Problem(
+                    f"{shown(file.kept_as)} cannot be read back from {self.place}: {error.strerror or error}.",
+                    str(self.root / file.kept_as),
+                    "It is not counted as kept there; the source is unchanged.",
+                    "Offload again, or replace the disk.",
+                )
+            )
+            return None
+
+    def _go_on(self, _count: int) -> None:
+        if self.dropped is not None:
+            raise _Dropped
+
+    def _prove_standing(self, file: CopiedFile, reader: DirectReader) -> None:
+        """Proves a file of an earlier run anew: after a kill nothing is believed."""
+        found = self._found(file, self._base + file.kept_as, reader)
+        if found == _first(file):
+            self._count(file)
+        elif found is not None:
+            self.problems.append(_read_back_differently(file, self.root, self.place, "it was set aside"))
+            self._aside(file)
+
+    def prove_again(self, path: str) -> bool:
+        """Reads a proven file back once more, because somebody read it otherwise; false where it is proven no longer.
+
+        Raises:
+            TargetError: what is wrong there cannot be set aside.
+        """
+        file = self.proven.pop(path)
+        self.proven_bytes -= file.size_bytes
+        reader = DirectReader(self.calls)
+        try:
+            self._prove_standing(file, reader)
+        finally:
+            reader.close()
+        return path in self.proven
+
+    def _count(self, file: CopiedFile) -> None:
+        self.proven[file.path] = file
+        self.proven_bytes += file.size_bytes
+
+    def _name_finally(self, proven: list[_Written]) -> None:
+        """Gives proven files their names: a line in the journal first, synced, so that every final name has one."""
+        files = [(written, self._copied(written.run)) for written in proven]
+        with writing(self.root):
+            with self.calls:
+                self._move_doubted([file for _written, file in files])
+                self.journal.note(file for _written, file in files)
+                self.journal.sync()
+            for written, file in files:
+                with self.calls:
+                    self._count(self._with_remark(self._named(written, file)))
+
+    def _move_doubted(self, files: list[CopiedFile]) -> None:
+        """What stands there by an earlier reading steps aside for the one that is proven now."""
+        for file in files:
+            earlier = self.doubted.pop(file.path, None)
+            if earlier is None:
+                continue
+            standing = Path(self._base + earlier.kept_as)
+            if _size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+                # It is what was proven now: it is counted when the name is given.
+                continue
+            remark = self._aside(earlier)
+            if remark is not None:
+                self.problems.append(remark)
+
+    def _named(self, written: _Written, file: CopiedFile) -> CopiedFile:
         final = self._base + file.kept_as
         try:
             rename_new(written.part, final)
+        except FileNotFoundError:
+            # Somebody took the folder away meanwhile.
+            Path(final).parent.mkdir(parents=True, exist_ok=True)
+            rename_new(written.part, final)
         except FileExistsError:
-            with writing(self.root / file.kept_as):
-                return self._beside(written, file)
-        except OSError as error:
-            with writing(self.root / file.kept_as):
-                raise error
-        return self._with_remark(file)
+            return self._beside(written, file)
+        return file
 
     def _with_remark(self, file: CopiedFile) -> CopiedFile:
         """Itself; that it is kept under another name is noted for the waybill."""
@@ -325,81 +583,86 @@ class Destination:
         return file
 
     def _copied(self, run: FileRun) -> CopiedFile:
-        return _copied(run, self.target.kept_as(run.entry.path))
+        # The quickest digest first: that one is compared when the file is read back.
+        digests = {name: run.digests[name] for name in DIGESTS if name in run.digests}
+        return CopiedFile(run.entry.path, self.target.kept_as(run.entry.path), run.size_bytes, digests)
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
         standing = Path(self._base + file.kept_as)
-        if standing.is_file() and standing.stat().st_size == file.size_bytes and self._reads_as(file, standing):
-            _forget(written.part)
-            return self._with_remark(file)
+        if _size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+            return file
         name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
         rename_new(written.part, standing.with_name(name))
         folder = file.kept_as.rpartition("/")[0]
-        moved = _copied(written.run, f"{folder}/{name}" if folder else name)
+        moved = replace(file, kept_as=f"{folder}/{name}" if folder else name)
         self.journal.note([moved])
         self.journal.sync()
-        return self._with_remark(moved)
+        return moved
 
     def _reads_as(self, file: CopiedFile, standing: Path) -> bool:
-        reader = DirectReader()
+        reader = DirectReader(self.calls)
         try:
-            return _digest_of(standing, next(iter(file.digests)), reader) == next(iter(file.digests.values()))
+            name = next(iter(file.digests))
+            return digests_of(standing, [name], reader)[name] == file.digests[name]
         finally:
+            self.passed_cache = self.passed_cache and reader.passed_cache
             reader.close()
 
-    def prove(self, file: CopiedFile, reader: DirectReader) -> None:
-        """Reads one file back and compares it with what came off the card.
+    def note_read_back(self) -> None:
+        """Notes how far the readings back are known to have reached."""
+        with self.calls:
+            self.read_back = read_back_of(self.root, passed_cache=self.passed_cache)
 
-        The first digest is compared: it covers every byte, and a second would only cost time.
-        """
-        name, wanted = next(iter(file.digests.items()))
+
+class _Dropped(Exception):
+    """Nobody waits for a reading any more."""
+
+
+_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW
+
+
+def _first(file: CopiedFile) -> str:
+    return next(iter(file.digests.values()))
+
+
+def _size_of(path: Path | str) -> int | None:
+    """The size of a regular file, or None where there is none."""
+    try:
+        info = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    return info.st_size if os.path.isfile(path) and not os.path.islink(path) else None  # noqa: PTH113, PTH114  # asked by the ten thousand
+
+
+def _set_time(descriptor: int, changed_ns: int) -> None:
+    try:
+        os.utime(descriptor, ns=(changed_ns, changed_ns))
+    except OverflowError:
+        # A time that this system cannot write: the bytes count, the manifest and the waybill have the listing's.
+        return
+
+
+def probed_limits(folder: str, limits: Limits) -> Limits:
+    """What a folder's filesystem does with names, tried out in an empty folder of ours.
+
+    Raises:
+        OSError: nothing can be written there at all.
+    """
+    plain, folded = f"{folder}/Name", f"{folder}/nAME"
+    os.close(os.open(plain, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
+    folds = os.path.lexists(folded)
+    Path(plain).unlink()
+    refuses = limits.plain_names
+    if not refuses:
+        odd = f'{folder}/od:d?"*'
         try:
-            found = _digest_of(self._base + file.kept_as, name, reader, file.size_bytes)
-        except OSError as error:
-            standing = self.root / file.kept_as
-            self.problems.append(
-                Problem(
-                    f"{shown(file.kept_as)} cannot be read back from {self.place}: {error.strerror or error}.",
-                    str(standing),
-                    "It is not counted as kept there; the card is unchanged.",
-                    "Offload again, or replace the disk.",
-                )
-            )
-            return
-        if found == wanted:
-            self.proven[file.path] = file
-            self.proven_bytes += file.size_bytes
-            return
-        standing = self.root / file.kept_as
-        self.remove(file)
-        self.problems.append(
-            Problem(
-                f"{shown(file.kept_as)} read back differently from {self.place}; that copy of the file was removed.",
-                str(standing),
-                "It is not counted as kept there; the card is unchanged.",
-                "Leave the card in and offload it again. If it happens twice, do not trust this disk.",
-            )
-        )
-
-    def sync_folders(self) -> None:
-        """Makes all names durable.
-
-        Raises:
-            TargetUnusable: the disk failed or is gone.
-        """
-        folders = {""}
-        for file in self.proven.values():
-            folders.update(str(parent) for parent in PurePosixPath(file.kept_as).parents)
-        with writing(self.root):
-            for folder in folders:
-                sync_folder(Path(self._base + folder))
-
-
-def _copied(run: FileRun, kept_as: str) -> CopiedFile:
-    # The quickest digest first: that one is compared when the file is read back.
-    digests = {name: run.digests[name] for name in DIGESTS if name in run.digests}
-    return CopiedFile(run.entry.path, kept_as, run.size_bytes, digests)
+            os.close(os.open(odd, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
+            refuses = not os.path.lexists(odd)
+            Path(odd).unlink(missing_ok=True)
+        except OSError:
+            refuses = True
+    return replace(limits, folds_case=limits.folds_case or folds, plain_names=refuses)
 
 
 def _write_fully(descriptor: int, data: memoryview) -> None:
@@ -407,35 +670,25 @@ def _write_fully(descriptor: int, data: memoryview) -> None:
         data = data[os.write(descriptor, data) :]
 
 
-def _created(part: str) -> int:
-    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC | os.O_NOFOLLOW
-    try:
-        return os.open(part, flags, 0o644)
-    except FileNotFoundError:
-        Path(part).parent.mkdir(parents=True, exist_ok=True)
-        return os.open(part, flags, 0o644)
-
-
 def _forget(part: str) -> None:
     with suppress(OSError):
         Path(part).unlink(missing_ok=True)
 
 
-def _digest_of(path: Path | str, name: str, reader: DirectReader, size_bytes: int = BLOCK_BYTES) -> str:
-    digest = DIGESTS[name]()
-    for block in reader.blocks(path, size_bytes):
-        digest.update(block)
-    return digest.hexdigest()
+def _read_back_differently(file: CopiedFile, root: Path, place: Path, fate: str) -> Problem:
+    return Problem(
+        f"{shown(file.kept_as)} read back differently from {place}; {fate}.",
+        str(root / file.kept_as),
+        "It is not counted as kept there; the source is unchanged.",
+        "Leave the card in and offload it again. If it happens twice, do not trust this disk.",
+    )
 
 
-def digest_of(path: Path, name: str) -> str:
-    """The digest of one file, read past the page cache where that is possible.
-
-    Raises:
-        OSError: as the system says it.
-    """
-    reader = DirectReader()
-    try:
-        return _digest_of(path, name, reader)
-    finally:
-        reader.close()
+def hanging_problem(place: Path) -> Problem:
+    """The problem of a place that does not answer."""
+    return Problem(
+        f"{place} has not answered for {HANGS_S:.0f} seconds: it was left behind.",
+        str(place),
+        "The other destinations went on; the card is unchanged. What is there counts for nothing.",
+        "Look at its cable, power or network, then offload again: it goes on where it stopped.",
+    )

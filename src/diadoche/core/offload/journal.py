@@ -3,20 +3,31 @@
 The journal lies at the top of the copy under a name of its own until everything is proven. A line
 for a file is synced before the file gets its final name: a final name without a line cannot come
 from us. A torn last line is what a power cut leaves; it is ignored.
+
+A journal is read from a disk that anybody may have written to: each line is parsed into typed values
+that cannot leave their folder, or passed over.
 """
 
 from __future__ import annotations
 
+import errno
+import fcntl
 import json
 import os
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from diadoche.core.diskfiles import sync_filesystem, sync_folder
+from diadoche.core.names import is_inside
+from diadoche.core.offload.digests import DIGESTS
 
 JOURNAL_NAME = ".not-whole-diadoche.jsonl"
 _WORDS = "This copy is not whole. Offload the same card again to complete it."
+_LARGEST_BYTES = 1 << 30
+# Some shares and FUSE filesystems keep no locks; there the exclusive making of the folder has to do.
+_NO_LOCKS = {errno.ENOLCK, errno.ENOSYS, errno.ENOTSUP, errno.EINVAL}
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,24 +42,56 @@ class CopiedFile:
 
 @dataclass(slots=True)
 class Journal:
-    """An open journal. One thread writes."""
+    """The journal of one copy. `unlisted` are folders of the card that could not be listed. One thread writes."""
 
     root: Path
     fingerprint: str
     copied: dict[str, CopiedFile] = field(default_factory=dict)
+    unlisted: tuple[str, ...] = ()
+    # The fingerprint that it had when it was gone on with.
+    earlier: str = ""
     _descriptor: int = -1
 
-    def open(self) -> None:
-        """Begins the journal, or goes on with the one that is there.
+    def begin(self) -> None:
+        """Makes the journal, and holds it.
 
         Raises:
+            FileExistsError: there is one already: the folder is somebody else's.
             OSError: the folder cannot be written to.
         """
-        path = self.root / JOURNAL_NAME
-        new = not path.exists()
-        self._descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o644)
+        self._open(os.O_CREAT | os.O_EXCL)
+        self._note_card()
+
+    def go_on(self, fingerprint: str, unlisted: tuple[str, ...]) -> None:
+        """Holds the one that is there; the card may show more now than when it was begun.
+
+        Raises:
+            BlockingIOError: another offload holds it at this moment.
+            OSError: the folder cannot be written to.
+        """
+        self._open(0)
         # The line break first: after a torn line, ours must not be glued to it.
-        self._write(b"\n" + _line({"card": self.fingerprint, "note": _WORDS}) if new else b"\n")
+        self._write(b"\n")
+        self.earlier, self.fingerprint, self.unlisted = self.fingerprint, fingerprint, unlisted
+        self._note_card()
+
+    def _open(self, flags: int) -> None:
+        path = self.root / JOURNAL_NAME
+        descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CLOEXEC | os.O_NOFOLLOW | flags, 0o644)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            if error.errno not in _NO_LOCKS:
+                os.close(descriptor)
+                raise
+        self._descriptor = descriptor
+        # Whoever held it before us may have finished the copy and removed it between the opening and the lock.
+        if not os.path.samestat(os.fstat(descriptor), path.lstat()):
+            self.close(whole=False)
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(path))
+
+    def _note_card(self) -> None:
+        self._write(_line({"card": self.fingerprint, "unlisted": list(self.unlisted), "note": _WORDS}))
         os.fsync(self._descriptor)
         sync_folder(self.root)
 
@@ -64,6 +107,11 @@ class Journal:
             )
         self._write(b"".join(lines))
 
+    def forget(self, path: str) -> None:
+        """Writes down that a file does not stand there any more."""
+        if self.copied.pop(path, None) is not None:
+            self._write(_line({"gone": path}))
+
     def sync(self) -> None:
         """Makes all notes so far durable: files may get their final names only after this."""
         os.fdatasync(self._descriptor)
@@ -78,12 +126,20 @@ class Journal:
 
     def close(self, *, whole: bool) -> None:
         """Ends it; a whole copy needs none any more."""
+        if whole and self._descriptor >= 0:
+            # Before the lock is let go: nobody may take the folder for an unfinished one meanwhile.
+            (self.root / JOURNAL_NAME).unlink(missing_ok=True)
+            sync_folder(self.root)
         if self._descriptor >= 0:
             os.close(self._descriptor)
             self._descriptor = -1
-        if whole:
+
+    def take_back(self) -> None:
+        """Undoes `begin`, where nothing was written yet: the folder is free again."""
+        with suppress(OSError):
             (self.root / JOURNAL_NAME).unlink(missing_ok=True)
-            sync_folder(self.root)
+            self.root.rmdir()
+        self.close(whole=False)
 
     def _write(self, data: bytes) -> None:
         while data:
@@ -97,23 +153,62 @@ def _line(value: dict[str, object]) -> bytes:
 
 def read_journal(root: Path) -> Journal | None:
     """The journal of an unfinished copy, or None where there is none that says which card it is of."""
+    path = root / JOURNAL_NAME
     try:
-        lines = (root / JOURNAL_NAME).read_bytes().split(b"\n")
+        if path.lstat().st_size > _LARGEST_BYTES:
+            return None
+        lines = path.read_bytes().split(b"\n")
     except OSError:
         return None
     journal: Journal | None = None
     for line in lines:
         try:
             value = json.loads(line)
-        except ValueError:
+        except (ValueError, RecursionError):
             continue
-        if "card" in value:
-            journal = Journal(root, str(value["card"]))
-        elif journal is not None and "path" in value:
-            journal.copied[value["path"]] = CopiedFile(**value)
+        if not isinstance(value, dict):
+            continue
+        if isinstance(value.get("card"), str):
+            journal = journal or Journal(root, "")
+            journal.fingerprint, journal.unlisted = value["card"], _paths(value.get("unlisted"))
+        elif journal is not None and isinstance(value.get("gone"), str):
+            journal.copied.pop(value["gone"], None)
+        elif journal is not None and (file := _copied_file(value)) is not None:
+            journal.copied[file.path] = file
     return journal
 
 
+def _paths(value: object) -> tuple[str, ...]:
+    listed = value if isinstance(value, list) else []
+    return tuple(each for each in listed if isinstance(each, str) and is_inside(each))
+
+
+def _copied_file(value: dict[str, object]) -> CopiedFile | None:
+    """A line's file, or None where the line says nothing that could be meant."""
+    path, kept_as, size = value.get("path"), value.get("kept_as"), value.get("size_bytes")
+    if not (isinstance(path, str) and isinstance(kept_as, str) and is_inside(path) and is_inside(kept_as)):
+        return None
+    digests = checked_digest_texts(value.get("digests"))
+    if not isinstance(size, int) or isinstance(size, bool) or size < 0 or not digests:
+        return None
+    return CopiedFile(path, kept_as, size, digests)
+
+
+def checked_digest_texts(value: object) -> dict[str, str]:
+    """Digests by name as a file from outside gives them; nothing where any of it is none."""
+    if not isinstance(value, dict):
+        return {}
+    known = {str(name): text for name, text in value.items() if name in DIGESTS and isinstance(text, str) and text}
+    return known if len(known) == len(value) else {}
+
+
 def is_unfinished(root: Path) -> bool:
-    """Whether the copy at `root` says of itself that it is not whole."""
-    return (root / JOURNAL_NAME).exists()
+    """Whether the copy at `root` says of itself that it is not whole, or cannot be asked."""
+    try:
+        (root / JOURNAL_NAME).lstat()
+    except (FileNotFoundError, NotADirectoryError):
+        return False
+    except OSError:
+        # It may well be there: what is not known to be finished is not called so.
+        return True
+    return True

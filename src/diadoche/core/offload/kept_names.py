@@ -7,28 +7,44 @@ or refuse it. Such names are changed as little as can be; the manifest, the wayb
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from diadoche.core.disks import Limits
 from diadoche.core.names import safe_name, unique_name
+from diadoche.core.offload.journal import JOURNAL_NAME
+
+# The folder of manifests [ASCMHL] and the journal. A card that was a copy itself has such names of its own.
+MANIFEST_FOLDER = "ascmhl"
+RESERVED = frozenset({MANIFEST_FOLDER, JOURNAL_NAME})
 
 
-def kept_names(paths: Iterable[str], limits: Limits) -> dict[str, str]:
-    """For each path that has to be changed, the path it is kept under; folders are changed for all that is in them."""
-    if not (limits.plain_names or limits.folds_case):
+def kept_names(paths: Iterable[str], limits: Limits, reserved: Collection[str] = RESERVED) -> dict[str, str]:
+    """For each path that has to be changed, the path it is kept under; folders are changed for all that is in them.
+
+    Args:
+        paths: of the card.
+        limits: of the filesystem that they come to.
+        reserved: names at the top of a copy that are not the card's.
+    """
+    listed = list(paths)
+    if not (limits.plain_names or limits.folds_case or any(_top(path) in reserved for path in listed)):
         return {}
-    namer = _Namer(limits)
-    found = {path: namer.kept(path) for path in paths}
+    namer = _Namer(limits, reserved)
+    found = {path: namer.kept(path) for path in listed}
     return {path: kept for path, kept in found.items() if kept != path}
+
+
+def _top(path: str) -> str:
+    return path.partition("/")[0]
 
 
 class _Namer:
     """Gives each part of a path one name, and each name in a folder to one part only."""
 
-    def __init__(self, limits: Limits) -> None:
+    def __init__(self, limits: Limits, reserved: Collection[str]) -> None:
         self._limits = limits
         self._given: dict[tuple[str, str], str] = {}
-        self._taken: dict[str, set[str]] = {}
+        self._taken: dict[str, set[str]] = {"": {self._folded(name) for name in reserved}}
 
     def kept(self, path: str) -> str:
         """The path under its new name; the same each time it is asked for."""

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from diadoche.core.cards.tree import FileEntry
+from diadoche.core.offload.digest_file import contradict
 from diadoche.core.offload.ring import RingBuffer
 
 
 @dataclass(slots=True)
 class FileRun:
-    """One file on its way. `ready` is set when all `entry_digests` are known, or when it was given up."""
+    """One try at one file on its way. `ready` is set when all `entry_digests` are known, or when it was given up.
+
+    `expected` are digests that are known already: what reads otherwise must get no final name anywhere.
+    """
 
     entry: FileEntry
     entry_digests: int
+    expected: Mapping[str, str] = field(default_factory=dict)
     digests: dict[str, str] = field(default_factory=dict)
     size_bytes: int = 0
     given_up: bool = False
@@ -26,6 +31,11 @@ class FileRun:
         self.digests[name] = text
         if len(self.digests) == self.entry_digests:
             self.ready.set()
+
+    @property
+    def unexpected(self) -> bool:
+        """Whether what was read is not what it had to be."""
+        return contradict(self.expected, self.digests)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import json
 import socket
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -16,14 +17,18 @@ from pathlib import Path, PurePosixPath
 from lxml import etree
 
 from diadoche.core.cards.tree import FolderEntry
-from diadoche.core.diskfiles import write_whole
+from diadoche.core.diskfiles import rename_new, write_whole
 from diadoche.core.errors import MediaError
-from diadoche.core.names import fits_xml, shown
+from diadoche.core.names import fits_xml, is_inside, shown, unique_name
+from diadoche.core.offload.digest_file import agree
 from diadoche.core.offload.digests import C4, DIGESTS, MANIFEST_DIGESTS, digest_bytes
-from diadoche.core.offload.journal import CopiedFile
+from diadoche.core.offload.journal import CopiedFile, checked_digest_texts
+from diadoche.core.offload.kept_names import MANIFEST_FOLDER
 from diadoche.core.offload.lists import list_text
+from diadoche.core.offload.manifest_words import LESS_THAN_WHOLE, NOT_WHOLE
 
-FOLDER = "ascmhl"
+FOLDER = MANIFEST_FOLDER
+_TOOL = "diadoche"
 CHAIN_NAME = "ascmhl_chain.xml"
 _NS = "urn:ASC:MHL:v2.0"
 _SIDE_LIST = ".unlisted.jsonl"
@@ -41,16 +46,23 @@ class ManifestRequest:
     version: str
     now: datetime
     comment: str = ""
-    first: bool = True
+    # What earlier generations say: a file that reads as they say was verified, any other is listed for the first time.
+    known: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Listed:
-    """What all generations together say of a folder: for each path, digests by name."""
+    """What all generations together say of a folder: for each path, digests by name, and sizes where they are told.
+
+    `not_whole` and `less_than_whole` are what we ourselves said of the copy when it was made.
+    """
 
     digests: dict[str, dict[str, str]]
     problems: tuple[str, ...] = ()
     ignored: tuple[str, ...] = ()
+    sizes: dict[str, int] = field(default_factory=dict)
+    not_whole: bool = False
+    less_than_whole: bool = False
 
 
 def write_manifest(root: Path, request: ManifestRequest) -> Path:
@@ -63,8 +75,10 @@ def write_manifest(root: Path, request: ManifestRequest) -> Path:
     """
     folder = root / FOLDER
     folder.mkdir(exist_ok=True)
-    number = len(_generations(folder)) + 1
-    request = replace(request, first=number == 1)
+    number = 1 + max((_number(path) for path in _generations(folder)), default=0)
+    if number > 1:
+        with suppress(MediaError):
+            request = replace(request, known=read_history(root).digests)
     stamp = request.now.astimezone(UTC).strftime("%Y-%m-%d_%H%M%SZ")
     path = folder / f"{number:04}_{root.name}_{stamp}.mhl"
     unlisted = [file for file in request.files if not fits_xml(file.kept_as)]
@@ -89,9 +103,9 @@ def carry_history(source: Path, root: Path) -> None:
         OSError: the folder cannot be written to.
     """
     folder = root / FOLDER
-    if folder.exists():
+    if folder.exists() and _generations(folder):
         return
-    folder.mkdir()
+    folder.mkdir(exist_ok=True)
     # The chain last: it vouches for the others.
     for path in sorted((source / FOLDER).iterdir(), key=lambda each: (each.name == CHAIN_NAME, each.name)):
         if path.is_file():
@@ -99,7 +113,12 @@ def carry_history(source: Path, root: Path) -> None:
 
 
 def _generations(folder: Path) -> list[Path]:
-    return sorted(folder.glob("*.mhl"))
+    return sorted(folder.glob("*.mhl"), key=lambda path: (_number(path), path.name))
+
+
+def _number(path: Path) -> int:
+    digits = path.name.partition("_")[0]
+    return int(digits) if digits.isascii() and digits.isdigit() else 0
 
 
 def _time(moment: datetime) -> str:
@@ -111,7 +130,7 @@ def _hash_list(request: ManifestRequest, has_unlisted: bool) -> etree._Element:
     creator = _add(top, "creatorinfo")
     _add(creator, "creationdate", _time(request.now))
     _add(creator, "hostname", socket.gethostname())
-    _add(creator, "tool", "diadoche", version=request.version)
+    _add(creator, "tool", _TOOL, version=request.version)
     comment = request.comment
     if has_unlisted:
         comment = f"{comment} Names that XML cannot hold are in the list beside this manifest: it is not whole.".strip()
@@ -126,11 +145,10 @@ def _hash_list(request: ManifestRequest, has_unlisted: bool) -> etree._Element:
     for pattern in (FOLDER, f"{FOLDER}/"):
         _add(ignore, "pattern", pattern)
     listed = _add(top, "hashes")
-    action = "original" if request.first else "verified"
     for file in files:
+        action = "verified" if agree(request.known.get(file.kept_as, {}), file.digests) else "original"
         entry = _add(listed, "hash")
-        changed = datetime.fromtimestamp(request.changed_ns[file.path] // 10**9, UTC)
-        _add(entry, "path", file.kept_as, size=str(file.size_bytes), lastmodificationdate=_time(changed))
+        _add(entry, "path", file.kept_as, size=str(file.size_bytes), **_changed(request.changed_ns[file.path]))
         for name in sorted(name for name in file.digests if name in MANIFEST_DIGESTS):
             _add(entry, name, file.digests[name], action=action, hashdate=_time(request.now))
     for path in hashes.folders:
@@ -138,6 +156,14 @@ def _hash_list(request: ManifestRequest, has_unlisted: bool) -> etree._Element:
         _add(entry, "path", path)
         hashes.put_into(entry, path)
     return top
+
+
+def _changed(changed_ns: int) -> dict[str, str]:
+    """The attribute for a time, where the calendar reaches that far."""
+    try:
+        return {"lastmodificationdate": _time(datetime.fromtimestamp(changed_ns // 10**9, UTC))}
+    except (OverflowError, ValueError, OSError):
+        return {}
 
 
 def _add(parent: etree._Element, tag: str, text: str | None = None, **attributes: str) -> etree._Element:
@@ -200,14 +226,27 @@ def _digest_text(name: str, pieces: Iterable[bytes]) -> str:
 
 def _extend_chain(folder: Path, number: int, manifest_name: str, data: bytes) -> None:
     path = folder / CHAIN_NAME
-    if path.exists():
-        top = etree.fromstring(path.read_bytes(), _parser())
-    else:
-        top = etree.Element(f"{{{_CHAIN_NS}}}ascmhldirectory", nsmap={None: _CHAIN_NS})  # type: ignore[dict-item]  # as above
+    try:
+        top = etree.fromstring(path.read_bytes(), _parser()) if path.exists() else _new_chain()
+    except etree.XMLSyntaxError:
+        # It vouches for nothing any more: it stays beside a new one, which knows the manifests as they are now.
+        rename_new(path, path.with_name(unique_name("damaged_chain.xml", lambda name: path.with_name(name).exists())))
+        top = _new_chain()
+        for earlier in _generations(folder):
+            if earlier.name != manifest_name:
+                _add_link(top, _number(earlier), earlier.name, earlier.read_bytes())
+    _add_link(top, number, manifest_name, data)
+    write_whole(path, etree.tostring(top, pretty_print=True, xml_declaration=True, encoding="UTF-8"))
+
+
+def _new_chain() -> etree._Element:
+    return etree.Element(f"{{{_CHAIN_NS}}}ascmhldirectory", nsmap={None: _CHAIN_NS})  # type: ignore[dict-item]  # as above
+
+
+def _add_link(top: etree._Element, number: int, manifest_name: str, data: bytes) -> None:
     entry = etree.SubElement(top, f"{{{_CHAIN_NS}}}hashlist", sequencenr=str(number))
     etree.SubElement(entry, f"{{{_CHAIN_NS}}}path").text = manifest_name
     etree.SubElement(entry, f"{{{_CHAIN_NS}}}c4").text = C4(data).hexdigest()
-    write_whole(path, etree.tostring(top, pretty_print=True, xml_declaration=True, encoding="UTF-8"))
 
 
 def _parser() -> etree.XMLParser:
@@ -216,36 +255,59 @@ def _parser() -> etree.XMLParser:
 
 
 def read_history(root: Path) -> Listed:
-    """What the manifests of `root` say together; later generations win.
+    """What the manifests of `root` say together; later generations win, but for digests that they call failed.
 
     Raises:
         MediaError: there is no manifest, or one is no ASC MHL.
     """
     folder = root / FOLDER
-    manifests = _generations(folder)
-    if not manifests:
+    with _reading_manifests(root):
+        manifests = _generations(folder)
+        if not manifests:
+            raise MediaError(
+                f"{root} has no manifest to check against.",
+                path=root,
+                safe="Nothing was changed.",
+                do="Point at the folder that holds a folder called ascmhl.",
+            )
+        state = _Reading()
+        chained = _chained_digests(folder, state)
+        for path in manifests:
+            data = path.read_bytes()
+            wanted = chained.get(path.name)
+            if wanted is None and chained:
+                state.problems.append(f"The manifest {path.name} is not in the chain file.")
+            if wanted is not None and wanted != C4(data).hexdigest():
+                state.problems.append(f"The manifest {path.name} was changed after it was written.")
+            _read_one(path, data, state)
+        for name in sorted(chained.keys() - {path.name for path in manifests}):
+            state.problems.append(f"The chain file names a manifest {shown(name)}, which is not there.")
+    return Listed(
+        state.digests, tuple(state.problems), tuple(state.ignored), state.sizes, state.not_whole, state.less_than_whole
+    )
+
+
+@contextmanager
+def _reading_manifests(root: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
         raise MediaError(
-            f"{root} has no manifest to check against.",
+            f"The manifests of {root} cannot be read: {error.strerror or error}.",
             path=root,
             safe="Nothing was changed.",
-            do="Point at the folder that holds a folder called ascmhl.",
-        )
-    state = _Reading()
-    chained = _chained_digests(folder, state)
-    for path in manifests:
-        data = path.read_bytes()
-        wanted = chained.get(path.name)
-        if wanted is not None and wanted != C4(data).hexdigest():
-            state.problems.append(f"The manifest {path.name} was changed after it was written.")
-        _read_one(path, data, state)
-    return Listed(state.digests, tuple(state.problems), tuple(state.ignored))
+            do="Look at its disk, or use another copy of this card.",
+        ) from error
 
 
 @dataclass(slots=True)
 class _Reading:
     digests: dict[str, dict[str, str]] = field(default_factory=dict)
+    sizes: dict[str, int] = field(default_factory=dict)
     problems: list[str] = field(default_factory=list)
     ignored: list[str] = field(default_factory=list)
+    not_whole: bool = False
+    less_than_whole: bool = False
 
 
 def _chained_digests(folder: Path, state: _Reading) -> dict[str, str]:
@@ -275,18 +337,70 @@ def _read_one(path: Path, data: bytes, state: _Reading) -> None:
             do="Restore the manifest from another copy of this card.",
         ) from error
     state.ignored.extend(element.text or "" for element in top.iter(f"{{{_NS}}}pattern"))
+    ours = top.findtext(f"{{{_NS}}}creatorinfo/{{{_NS}}}tool", "") == _TOOL
+    comment = top.findtext(f"{{{_NS}}}creatorinfo/{{{_NS}}}comment", "")
+    if ours:
+        state.not_whole = NOT_WHOLE in comment
+    state.less_than_whole |= LESS_THAN_WHOLE in comment
     for entry in top.iter(f"{{{_NS}}}hash"):
-        name = entry.findtext(f"{{{_NS}}}path", "")
-        if PurePosixPath(name).is_absolute() or ".." in PurePosixPath(name).parts:
-            state.problems.append(f"The manifest names {shown(name)}, which lies outside this folder: not followed.")
+        _read_entry(entry, state, ours=ours)
+    _read_side_list(path.with_suffix(_SIDE_LIST), state)
+
+
+def _read_entry(entry: etree._Element, state: _Reading, *, ours: bool) -> None:
+    at = entry.find(f"{{{_NS}}}path")
+    name = (at.text or "") if at is not None else ""
+    if at is None or not is_inside(name):
+        state.problems.append(f"The manifest names {shown(name)}, which lies outside this folder: not followed.")
+        return
+    previous = entry.findtext(f"{{{_NS}}}previousPath")
+    known = state.digests.setdefault(name, {})
+    if previous and previous in state.digests and previous != name:
+        known.update(state.digests.pop(previous))
+    for kind in MANIFEST_DIGESTS:
+        for element in entry.iterfind(f"{{{_NS}}}{kind}"):
+            _read_digest(name, kind, element, known, state, ours=ours)
+    size = at.get("size", "")
+    if size.isascii() and size.isdigit():
+        state.sizes[name] = int(size)
+
+
+def _read_digest(
+    name: str, kind: str, element: etree._Element, known: dict[str, str], state: _Reading, *, ours: bool
+) -> None:
+    text, action = (element.text or "").strip(), element.get("action", "")
+    if not text or action == "failed":
+        # What a check found damaged is not what the file was [ASCMHL, section 5].
+        return
+    if known.get(kind, text) == text:
+        known[kind] = text
+        return
+    if action == "verified":
+        state.problems.append(f"The manifests contradict each other about {shown(name)}: the earlier one counts.")
+        return
+    if not ours:
+        state.problems.append(f"The manifests contradict each other about {shown(name)}: the later one counts.")
+    # Listed anew: nothing that was known of the bytes before holds for these.
+    known.clear()
+    known[kind] = text
+
+
+def _read_side_list(path: Path, state: _Reading) -> None:
+    """Names that XML cannot hold, a line each; a line that makes no sense is told, not followed."""
+    if not path.exists():
+        return
+    for number, line in enumerate(path.read_bytes().split(b"\n"), start=1):
+        if not line:
             continue
-        previous = entry.findtext(f"{{{_NS}}}previousPath")
-        if previous:
-            state.digests.pop(previous, None)
-        found = {key: value for key in MANIFEST_DIGESTS if (value := entry.findtext(f"{{{_NS}}}{key}"))}
-        state.digests[name] = found
-    side_list = path.with_suffix(_SIDE_LIST)
-    if side_list.exists():
-        for line in side_list.read_text("ascii").splitlines():
-            unlisted = json.loads(line)
-            state.digests[unlisted["path"]] = unlisted["digests"]
+        try:
+            value = json.loads(line)
+        except (ValueError, RecursionError):
+            value = None
+        name = value.get("path") if isinstance(value, dict) else None
+        digests = checked_digest_texts(value.get("digests")) if isinstance(value, dict) else {}
+        if not isinstance(name, str) or not is_inside(name) or not digests:
+            state.problems.append(
+                f"Line {number} of {path.name} makes no sense, or leads out of this folder: left out."
+            )
+            continue
+        state.digests[name] = digests

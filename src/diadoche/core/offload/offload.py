@@ -2,42 +2,32 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Literal
+from typing import TypeVar
 
+from diadoche.core.answering import Errand, NoAnswer
 from diadoche.core.cards.tree import FileEntry
-from diadoche.core.diskfiles import DirectReader
-from diadoche.core.errors import DiadocheError, Problem, SourceError, reading, writing
+from diadoche.core.errors import DiadocheError, Problem, SourceError
 from diadoche.core.names import shown
-from diadoche.core.offload.destination import Destination
-from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.offload.card_folder import FolderTaken
+from diadoche.core.offload.card_readings import CardReadings, sample_of
+from diadoche.core.offload.closing import close_copy
+from diadoche.core.offload.copies import Copy, CopyState, ReadBack, proven_disks
+from diadoche.core.offload.destination import Destination, hanging_problem
+from diadoche.core.offload.digest_file import contradict
 from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
-from diadoche.core.offload.journal import CopiedFile, Journal, read_journal
-from diadoche.core.offload.mhl import ManifestRequest, carry_history, write_manifest
+from diadoche.core.offload.journal import CopiedFile
 from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.watch import Cancelled, Progress, Watch
 
-CopyStatus = Literal["proven", "incomplete", "failed"]
-
-
-@dataclass(frozen=True, slots=True)
-class Copy:
-    """What became of one destination. `root` is the folder of this taking there."""
-
-    destination: str
-    root: str
-    manifest: str
-    files_verified: int
-    bytes_verified: int
-    status: CopyStatus
-    passed_cache: bool = True
-    disk: str = ""
-    disk_words: str = ""
+T = TypeVar("T")
+# Filling one copy may show that another has gone bad meanwhile, which is then filled itself.
+_FILLING_ROUNDS = 3
+_NUMBERS_TRIED = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +50,7 @@ class OffloadResult:
     started: datetime
     copies: tuple[Copy, ...]
     kept: tuple[KeptFile, ...]
+    # Whether the whole card was asked for, and all of it could be listed.
     whole: bool
     stopped: bool
     skipped: tuple[Problem, ...]
@@ -69,12 +60,12 @@ class OffloadResult:
     @property
     def proven_copies(self) -> int:
         """How many destinations hold everything, read back and matched."""
-        return sum(copy.status == "proven" for copy in self.copies)
+        return sum(copy.status is CopyState.PROVEN for copy in self.copies)
 
     @property
     def proven_disks(self) -> int:
-        """On how many different disks those copies are: copies on one disk are lost together."""
-        return len({copy.disk for copy in self.copies if copy.status == "proven"})
+        """On how many disks, known to be different, those copies are."""
+        return proven_disks(self.copies)
 
 
 def offload(
@@ -95,12 +86,9 @@ def offload(
     run.copy_all()
     if plan.read_twice and not run.stopped and not run.lost:
         run.read_again()
+    run.fill_all()
     copies = tuple(run.close(destination, version, now()) for destination in run.destinations)
-    copies += tuple(
-        Copy(str(t.place), str(t.root), "", 0, 0, "failed", True, t.disk.key, t.disk.words)
-        for t in plan.targets
-        if t.problem
-    )
+    copies += tuple(_failed(target) for target in run.refused)
     return OffloadResult(
         str(plan.source),
         len(plan.files),
@@ -108,13 +96,20 @@ def offload(
         time.monotonic() - began_s,
         started,
         copies,
-        tuple(KeptFile(file.path, file.size_bytes, file.digests) for file in run.known.values()),
-        plan.whole,
+        tuple(KeptFile(file.path, file.size_bytes, file.digests) for file in run.kept()),
+        plan.whole and not plan.unlisted and not plan.lost,
         run.stopped,
         plan.left_out,
         tuple(dict.fromkeys(pair for destination in run.destinations for pair in destination.renamed)),
-        tuple(run.problems),
+        tuple(dict.fromkeys(run.problems)),
     )
+
+
+def _failed(target: Target) -> Copy:
+    return Copy(
+        str(target.place), str(target.root), "", 0, 0, CopyState.FAILED, ReadBack.CACHE, target.disk.key,
+        target.disk.words,
+    )  # fmt: skip
 
 
 class _Run:
@@ -126,72 +121,131 @@ class _Run:
         self._watch = watch
         self._patience_s = patience_s
         self._entries = {file.path: file for file in plan.files}
-        self.problems: list[Problem] = [target.problem for target in plan.targets if target.problem]
+        self.refused: list[Target] = [target for target in plan.targets if target.problem]
+        self.problems: list[Problem] = [target.problem for target in self.refused if target.problem]
+        self.problems += [*plan.unlisted, *plan.lost]
+        # What each file is: the digests that readings of the card, or the manifests of a copy, agree on.
         self.known: dict[str, CopiedFile] = {}
         self.stopped = False
         self.lost = False
+        self._first_failures: dict[Destination, Problem] = {}
         self._read_again_wanting = False
-        self.destinations = [opened for target in plan.usable if (opened := self._open(target))]
-
-    def _open(self, target: Target) -> Destination | None:
-        journal = read_journal(target.root) if target.resumed else None
-        journal = journal or Journal(target.root, self._plan.fingerprint)
+        self._readings = CardReadings(plan.source, plan.digests, watch.check)
+        self.destinations: list[Destination] = []
         try:
-            with writing(target.root):
-                target.root.mkdir(parents=True, exist_ok=True)
-                # Before anything else: from here on the folder says of itself that it is not whole.
-                journal.open()
-                for folder in self._plan.folders:
-                    (target.root / target.kept_as(folder.path)).mkdir(parents=True, exist_ok=True)
-                already = {path: file for path, file in journal.copied.items() if self._still_stands(target.root, file)}
-                destination = Destination(target, journal, self._plan.size_bytes, already)
-                destination.hold()
+            self._take_folders()
+            self._compare_earlier()
+        except Cancelled:
+            self.stopped = True
+
+    # -- folders -----------------------------------------------------------------------------
+
+    def _take_folders(self) -> None:
+        """A folder at each destination that nobody else has; all new ones under the same number."""
+        for number in range(self._plan.number, self._plan.number + _NUMBERS_TRIED):
+            opened = [Destination(self._numbered(target, number), self._plan) for target in self._plan.usable]
+            errands = [(each, Errand(each.take_folder, each.calls, "take folder")) for each in opened]
+            taken = False
+            for destination, errand in errands:
+                try:
+                    errand.result(self._watch.check)
+                except FolderTaken:
+                    taken = True
+                    destination.drop(_folder_is_taken(destination.root))
+                except (DiadocheError, OSError) as error:
+                    destination.drop(self._opening_problem(destination, error))
+            if not taken or self._plan.numbered is None:
+                break
+            # Somebody else took this number meanwhile: what was begun under it is undone, and the next one tried.
+            for destination in opened:
+                if destination.dropped is None and not destination.target.resumed:
+                    self._ask(destination, destination.give_folder_back)
+                elif destination.dropped is None:
+                    self._ask(destination, destination.leave_unfinished)
+        self.destinations = opened
+        self.problems += [each.dropped for each in opened if each.dropped is not None]
+
+    def _numbered(self, target: Target, number: int) -> Target:
+        if target.resumed or self._plan.numbered is None:
+            return target
+        return replace(target, root=self._plan.numbered.root(target.place, number))
+
+    def _opening_problem(self, destination: Destination, error: DiadocheError | OSError) -> Problem:
+        if isinstance(error, DiadocheError):
+            return error.problem
+        destination.leave_behind()
+        return hanging_problem(destination.place)
+
+    def _ask(self, destination: Destination, work: Callable[[], T]) -> T | None:
+        """Does something at a destination that may hang; None, and out of the run, where it fails."""
+        if destination.abandoned:
+            return None
+        try:
+            return Errand(work, destination.calls).result()
+        except NoAnswer:
+            destination.leave_behind()
+            self.problems.append(hanging_problem(destination.place))
         except DiadocheError as error:
+            destination.drop(error.problem)
             self.problems.append(error.problem)
-            return Destination(target, journal, self._plan.size_bytes, {}).refused(error.problem)
-        return destination
+        except OSError as error:
+            problem = Problem(f"{destination.place}: {error.strerror or error}.", str(destination.place))
+            destination.drop(problem)
+            self.problems.append(problem)
+        return None
 
-    def _still_stands(self, root: Path, file: CopiedFile) -> bool:
-        try:
-            return file.path in self._entries and (root / file.kept_as).stat().st_size == file.size_bytes
-        except OSError:
-            return False
+    def _compare_earlier(self) -> None:
+        """What an interrupted run left is compared with the card before it is gone on with."""
+        for destination in self._ready():
+            for path, file in [*destination.already.items(), *destination.doubted.items()]:
+                if not self._plan.promised:
+                    self._readings.earlier(path, file.digests)
+            for path in list(destination.already) if not self._plan.promised else ():
+                self._watch.check()
+                there = self._ask(destination, lambda at=path, of=destination: of.ends_of(at, sample_of))  # type: ignore[misc]  # bound now
+                here = sample_of(self._plan.source / path)
+                if here and there != here:
+                    destination.doubt(path)
+
+    def _ready(self) -> list[Destination]:
+        return [each for each in self.destinations if each.dropped is None and not each.abandoned]
+
+    # -- copying -----------------------------------------------------------------------------
 
     def copy_all(self) -> None:
-        """From the card first; then what dropped out or read back wrong is filled."""
-        ready = [each for each in self.destinations if each.dropped is None]
-        if not ready:
+        """Everything that is not everywhere already, from the source, once."""
+        ready = self._ready()
+        if not ready or self.stopped:
             return
-        wanted = tuple(
-            file for file in self._plan.files if any(file.path not in destination.already for destination in ready)
-        )
-        for destination in ready:
-            self.known.update(destination.already)
+        journals = [(path, file) for each in ready for path, file in each.already.items()]
+        wanted_paths = {path for path in self._entries if any(path not in each.already for each in ready)}
+        for path, file in journals:
+            known = self.known.setdefault(path, file)
+            if contradict(known.digests, file.digests):
+                # Two earlier readings, both kept: the card has to decide.
+                wanted_paths.add(path)
         first = CopyPass(
             self._plan.source,
-            wanted,
+            tuple(file for file in self._plan.files if file.path in wanted_paths),
             ready,
             self._plan.digests,
             self._watch,
             patience_s=self._patience_s,
             pace_bytes_s=self._pace_bytes_s,
+            expected=self._plan.promised,
+            waits_for_source=self._plan.history is None,
         )
         self._take(first.run())
-        for destination in ready:
-            if not self.stopped and self._missing(destination):
-                self._fill(destination)
 
     def read_again(self) -> None:
-        """Reads the card a second time; what reads differently is counted as kept nowhere."""
-        reader = DirectReader()
+        """Reads the card a second time; where that differs, readings that agree decide."""
         total, done = sum(file.size_bytes for file in self.known.values()), 0
         self._read_again_wanting = True
         try:
             for path, file in list(self.known.items()):
                 self._watch.step(Progress(done, total, "reading the card again"))
-                name, wanted = next(iter(file.digests.items()))
-                if self._digest_again(path, name, reader) != wanted:
-                    self._doubt(path)
+                if not self._readings.again(path):
+                    self._settle_reading(path)
                 done += file.size_bytes
             self._read_again_wanting = False
         except Cancelled:
@@ -199,28 +253,6 @@ class _Run:
         except SourceError as error:
             self.lost = True
             self.problems.append(error.problem)
-        finally:
-            reader.close()
-
-    def _digest_again(self, path: str, name: str, reader: DirectReader) -> str:
-        digest = DIGESTS[name]()
-        full = self._plan.source / path
-        with reading(full, self._plan.source):
-            for block in reader.blocks(full, self._entries[path].size_bytes):
-                digest.update(block)
-                self._watch.check()
-        return digest.hexdigest()
-
-    def _doubt(self, path: str) -> None:
-        self._drop_everywhere(path)
-        self.problems.append(
-            Problem(
-                f"{shown(path)} read differently from the card the second time.",
-                path,
-                "Its copies were removed and are not counted; the card is unchanged.",
-                "Use another reader or cable, and offload the card again.",
-            )
-        )
 
     def _take(self, result: PassResult) -> None:
         self.stopped = self.stopped or result.cancelled
@@ -229,129 +261,203 @@ class _Run:
             self.problems.append(result.lost)
         self.problems.extend(result.problems)
         for path, run in result.read.items():
-            promised = self._plan.promised.get(path, {})
-            if any(run.digests.get(name, digest) != digest for name, digest in promised.items()):
-                self._broken_promise(path)
+            if not run.digests or (result.cancelled and not run.ready.is_set()):
+                continue
+            if self._plan.promised:
+                self._take_promised(path, run.digests, run.size_bytes)
+            elif self._readings.now(path, run.digests):
+                self.known[path] = CopiedFile(path, path, run.size_bytes, dict(run.digests))
             else:
-                self.known.setdefault(path, CopiedFile(path, path, run.size_bytes, dict(run.digests)))
+                self._try_to_settle(path)
 
-    def _broken_promise(self, path: str) -> None:
-        """A copy that is copied on has changed since its manifest was written: that goes no further."""
-        self._drop_everywhere(path)
-        self.problems.append(
-            Problem(
-                f"{shown(path)} is not what the manifest of {self._plan.source} says.",
-                str(self._plan.source / path),
-                "It was not copied on; other copies are not affected.",
-                "Restore it from another proven copy first.",
-            )
-        )
+    def _take_promised(self, path: str, digests: dict[str, str], size_bytes: int) -> None:
+        if contradict(self._plan.promised.get(path, {}), digests):
+            self.problems.append(_broken_promise(path, self._plan.source))
+        else:
+            self.known[path] = CopiedFile(path, path, size_bytes, dict(digests))
 
-    def _drop_everywhere(self, path: str) -> None:
+    def _try_to_settle(self, path: str) -> None:
+        try:
+            self._settle_reading(path)
+        except Cancelled:
+            self.stopped = True
+            self._retire(path, None)
+        except SourceError as error:
+            self.problems.append(error.problem)
+            self._retire(path, None)
+
+    def _settle_reading(self, path: str) -> None:
+        """Two readings of a file differ: it is what two agree on; copies of another reading are set aside."""
+        digests = self._readings.agreed(path)
+        self._retire(path, dict(digests) if digests is not None else None)
+        self.problems.append(_read_differently(path, found=digests is not None))
+
+    def _retire(self, path: str, digests: dict[str, str] | None) -> None:
         for destination in self.destinations:
-            file = destination.proven.pop(path, None)
-            if file is not None:
-                # Without it the next run reads the source anew, instead of going on from this reading.
-                destination.remove(file)
+            standing = destination.proven.get(path) or destination.already.get(path)
+            if standing is None or (digests is not None and not contradict(standing.digests, digests)):
+                continue
+            remark = self._ask(destination, lambda of=destination: of.set_aside(path))  # type: ignore[misc]  # bound now
+            if remark is not None:
+                self.problems.append(remark)
+        self.known.pop(path, None)
+        if digests is not None:
+            self.known[path] = CopiedFile(path, path, self._entries[path].size_bytes, digests)
+
+    # -- filling -----------------------------------------------------------------------------
+
+    def fill_all(self) -> None:
+        """What dropped out, or read back wrong, is filled: from finished copies, else from the card."""
+        for destination in self.destinations:
+            if destination.dropped is not None and not self.stopped:
+                self._first_failures[destination] = destination.dropped
+        for _ in range(_FILLING_ROUNDS):
+            wanting = [each for each in self.destinations if self._can_be_filled(each) and self._missing(each)]
+            if not wanting or self.stopped:
+                break
+            for destination in wanting:
+                self._fill(destination)
+        for destination in self.destinations:
+            if self._missing(destination) and destination.dropped is None:
+                destination.dropped = self._first_failures.get(destination)
+            failure = destination.dropped or (None if destination.was_slow else self._first_failures.get(destination))
+            if failure is not None and not destination.cancelled:
+                # Though a copy may have been filled: its disk failed, and that is not kept quiet.
+                self.problems.append(failure)
+
+    def _can_be_filled(self, destination: Destination) -> bool:
+        # What could not even be opened has no folder of ours.
+        return not destination.abandoned and destination.is_open
 
     def _missing(self, destination: Destination) -> list[FileEntry]:
         return [self._entries[path] for path in self.known if path not in destination.proven]
 
     def _fill(self, destination: Destination) -> None:
-        """Fills a destination from a finished copy; the card is only asked where no copy has the file."""
-        first_failure = destination.dropped
         missing = self._missing(destination)
         for giver in self.destinations:
-            if giver is destination:
+            if giver is destination or giver.abandoned:
                 continue
             there = {path for path, file in giver.proven.items() if file.kept_as == path}
-            self._second_pass(destination, giver.root, [entry for entry in missing if entry.path in there])
+            self._second_pass(destination, giver.root, [entry for entry in missing if entry.path in there], giver)
             missing = self._missing(destination)
-        if first_failure is None and not self.lost and not self.stopped:
-            self._second_pass(destination, self._plan.source, missing)
-        if self._missing(destination) and destination.dropped is None:
-            destination.dropped = first_failure
-        if self._missing(destination) and destination.dropped is not None:
-            self.problems.append(destination.dropped)
+        # The card is only asked where nobody failed and no copy has the file: a slow disk never costs a second reading.
+        if destination not in self._first_failures and not self.lost and not self.stopped:
+            self._second_pass(destination, self._plan.source, missing, None)
 
-    def _second_pass(self, destination: Destination, source: Path, missing: list[FileEntry]) -> None:
-        if not missing or self.stopped:
+    def _second_pass(
+        self, destination: Destination, source: Path, missing: list[FileEntry], giver: Destination | None
+    ) -> None:
+        if not missing or self.stopped or destination.abandoned:
             return
         destination.revive()
-        result = CopyPass(source, tuple(missing), [destination], self._plan.digests, self._watch, note="filling").run()
-        for path, run in result.read.items():
-            if run.digests != self.known[path].digests and path in destination.proven:
-                del destination.proven[path]
-                self.problems.append(_differs(path, source))
+        expected = {entry.path: self.known[entry.path].digests for entry in missing}
+        result = CopyPass(
+            source,
+            tuple(missing),
+            [destination],
+            self._plan.digests,
+            self._watch,
+            note="filling",
+            expected=expected,
+            waits_for_source=giver is None and self._plan.history is None,
+        ).run()
         self.stopped = self.stopped or result.cancelled
+        if result.lost is not None:
+            self.problems.append(result.lost)
+        for path, run in result.read.items():
+            if not run.unexpected:
+                continue
+            if giver is not None:
+                self._doubt_giver(giver, path)
+            elif self._plan.promised:
+                self.problems.append(_broken_promise(path, source))
+            elif not self.stopped:
+                self._readings.now(path, run.digests)
+                self._try_to_settle(path)
+
+    def _doubt_giver(self, giver: Destination, path: str) -> None:
+        """A finished copy gave other bytes than were proven there: it is read back once more."""
+        if not self._ask(giver, lambda: giver.prove_again(path)):
+            self.problems.append(_went_bad(path, giver.root))
+
+    def kept(self) -> list[CopiedFile]:
+        """What is proven at one destination at least."""
+        return [file for path, file in self.known.items() if any(path in each.proven for each in self.destinations)]
+
+    # -- the end -----------------------------------------------------------------------------
 
     def close(self, destination: Destination, version: str, now: datetime) -> Copy:
         """Writes the manifest of what is proven there, and says what became of the destination."""
         self.problems.extend(destination.problems)
         absent = [path for path in self._entries if path not in destination.proven]
         whole = not absent and not self.stopped and not self._read_again_wanting
+        # A folder that nobody could look into may hold anything: the copy stays open for it.
+        whole = whole and not self._plan.unlisted and not self._plan.lost
         manifest = ""
-        if destination.proven or not self._entries:
-            try:
-                destination.check_there()
-                manifest = str(self._write_down(destination, whole, version, now))
-                destination.check_there()
-            except DiadocheError as error:
-                manifest = ""
-                self.problems.append(error.problem)
-                destination.drop(error.problem)
-        destination.let_go()
-        status: CopyStatus = "proven" if whole and manifest else "failed" if destination.dropped else "incomplete"
+        if destination.is_open and not destination.abandoned and (destination.proven or not self._entries):
+            remark = "The second reading of the card was not finished." if self._read_again_wanting else ""
+            written = self._ask(
+                destination, lambda: close_copy(destination, self._plan, whole, version, now, remark=remark)
+            )
+            manifest = str(written) if written is not None else ""
+        if destination.is_open and not destination.abandoned:
+            self._ask(destination, destination.leave_unfinished)
+        proven = whole and manifest and destination.dropped is None
+        failed = destination.dropped is not None and not destination.cancelled
+        status = CopyState.PROVEN if proven else CopyState.FAILED if failed else CopyState.INCOMPLETE
         return Copy(
             str(destination.place),
             str(destination.root),
             manifest,
-            len(destination.proven),
-            destination.proven_bytes,
+            len(destination.proven) if manifest else 0,
+            destination.proven_bytes if manifest else 0,
             status,
-            destination.passed_cache,
+            destination.read_back,
             destination.target.disk.key,
             destination.target.disk.words,
+            destination.journal.earlier,
         )
 
-    def _write_down(self, destination: Destination, whole: bool, version: str, now: datetime) -> Path:
-        destination.sync_folders()
-        missing = len(self._entries) - len(destination.proven)
-        comments = [
-            "" if whole else f"This copy is not whole: {missing} of {len(self._entries)} files are not in it.",
-            "The second reading of the card was not finished." if self._read_again_wanting else "",
-            "" if self._plan.whole else "Less than the whole card was asked for.",
-            "" if destination.passed_cache else "Read back through the page cache, which could not be passed by.",
-        ]
-        files = tuple(sorted(destination.proven.values(), key=lambda file: os.fsencode(file.kept_as)))
-        with writing(destination.root):
-            if self._plan.history is not None:
-                carry_history(self._plan.history, destination.root)
-            manifest = write_manifest(
-                destination.root,
-                ManifestRequest(
-                    files,
-                    tuple(replace(each, path=destination.target.kept_as(each.path)) for each in self._plan.folders),
-                    {path: entry.changed_ns for path, entry in self._entries.items()},
-                    self._plan.digests,
-                    version,
-                    now,
-                    " ".join(filter(None, comments)),
-                ),
-            )
-            destination.journal.close(whole=whole)
-            for folder in reversed(self._plan.folders):
-                os.utime(
-                    destination.root / destination.target.kept_as(folder.path),
-                    ns=(folder.changed_ns, folder.changed_ns),
-                )
-        return manifest
 
-
-def _differs(path: str, source: Path) -> Problem:
+def _folder_is_taken(root: Path) -> Problem:
     return Problem(
-        f"{shown(path)} changed in {source} between proving and copying on.",
+        f"Something stands at {root} already that is no unfinished copy of this card.",
+        str(root),
+        "Nothing was written there, and nothing was changed.",
+        "Choose another place, or move away what stands there.",
+    )
+
+
+def _broken_promise(path: str, source: Path) -> Problem:
+    """A copy that is copied on has changed since its manifest was written: that goes no further."""
+    return Problem(
+        f"{shown(path)} is not what the manifest of {source} says.",
         str(source / path),
-        "It is not counted as kept at the second place.",
-        "Verify that copy; do not trust its disk.",
+        "It was not copied on; other copies are not affected.",
+        "Restore it from another proven copy first.",
+    )
+
+
+def _read_differently(path: str, *, found: bool) -> Problem:
+    if found:
+        return Problem(
+            f"{shown(path)} read differently from the card at different times.",
+            path,
+            "It was read again until two readings agreed; those bytes are what is proven.",
+            "Play the clip from the copy, and do not trust this card or its reader any more.",
+        )
+    return Problem(
+        f"{shown(path)} read differently from the card every time.",
+        path,
+        "It is not counted as kept anywhere; what stood in a copy is kept beside it. The card is unchanged.",
+        "Use another reader or cable, and offload the card again.",
+    )
+
+
+def _went_bad(path: str, root: Path) -> Problem:
+    return Problem(
+        f"{shown(path)} went bad in {root} after it had been proven there.",
+        str(root / path),
+        "It is not counted there any more, and was not copied on.",
+        "Do not trust that disk.",
     )

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
+from diadoche.core.answering import HANGS_S
 from diadoche.core.cards.tree import FileEntry
-from diadoche.core.disks import Disk, Limits, standing_part
+from diadoche.core.disks import Disk, Limits, distinct_disks, standing_part
 from diadoche.core.errors import Problem
 from diadoche.core.names import shown
 from diadoche.core.sizes import size_text
@@ -17,17 +19,16 @@ from diadoche.core.sizes import size_text
 _SPARE_BYTES = 4_000_000
 
 
-def unusable_reason(
-    place: Path, files: Sequence[FileEntry], limits: Limits, needed_bytes: int, also: int
-) -> Problem | None:
-    """What makes a destination of no use for a card.
+def unusable_reason(place: Path, files: Sequence[FileEntry], limits: Limits) -> Problem | None:
+    """What makes a destination of no use for a card, but for its room.
 
     Args:
         place: the folder of the person's choosing.
         files: what is to be kept there.
         limits: what its filesystem can hold.
-        needed_bytes: what is still to be written there for this card.
-        also: bytes that other cards in the queue, and outputs to come, will take there.
+
+    Raises:
+        OSError: it cannot be asked.
     """
     standing = standing_part(place)
     if not standing.is_dir() or not os.access(standing, os.W_OK | os.X_OK) or _mounted_read_only(standing):
@@ -45,16 +46,66 @@ def unusable_reason(
             "Nothing was written there; the card is unchanged.",
             "Choose a disk with another filesystem.",
         )
-    free = shutil.disk_usage(standing).free
-    if free < needed_bytes + also + _SPARE_BYTES:
-        others = f", and {size_text(also)} more is to come" if also else ""
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """What a filesystem has free, in bytes, and its device number: places on one share it."""
+
+    device: int
+    free_bytes: int
+
+    @classmethod
+    def of(cls, place: Path) -> Room:
+        """The room of the filesystem that a place lies on.
+
+        Raises:
+            OSError: it cannot be asked.
+        """
+        standing = standing_part(place)
+        return cls(standing.stat().st_dev, shutil.disk_usage(standing).free)
+
+    def missing(self, place: Path, needed_bytes: int, also_bytes: int, shared_bytes: int) -> Problem | None:
+        """The problem of a place without enough room.
+
+        Args:
+            place: where a copy is wanted.
+            needed_bytes: what is still to be written there for this card.
+            also_bytes: what other cards that are on their way or wait, and outputs to come, will take there.
+            shared_bytes: what other places on the same filesystem will take.
+        """
+        if self.free_bytes >= needed_bytes + also_bytes + shared_bytes + _SPARE_BYTES:
+            return None
+        others = f", and {size_text(also_bytes)} more is to come" if also_bytes else ""
+        shared = f", and another place on the same filesystem takes {size_text(shared_bytes)}" if shared_bytes else ""
+        needed = f"this card needs {size_text(needed_bytes)}{others}{shared}"
         return Problem(
-            f"{place} has {size_text(free)} free; this card needs {size_text(needed_bytes)}{others}.",
+            f"{place} has {size_text(self.free_bytes)} free; {needed}.",
             str(place),
             "Nothing was written there; the card is unchanged.",
             "Make room there, or choose another place.",
         )
-    return None
+
+
+def no_answer(place: Path) -> Problem:
+    """The problem of a place whose disk or mount does not answer."""
+    return Problem(
+        f"{place} has not answered for {HANGS_S:.0f} seconds.",
+        str(place),
+        "Nothing was written there; the other destinations are not affected.",
+        "Look at its cable, power or network, or choose another place.",
+    )
+
+
+def not_reachable(place: Path, error: OSError) -> Problem:
+    """The problem of a place that cannot even be looked at, as of a mount whose server is gone."""
+    return Problem(
+        f"{place} cannot be reached: {error.strerror or error}.",
+        str(place),
+        "Nothing was written there; the other destinations are not affected.",
+        "Mount it again, or choose another place.",
+    )
 
 
 def gone(place: Path, disk: Disk, last: str) -> Problem | None:
@@ -79,9 +130,10 @@ def advice(places: Sequence[Path], disks: Sequence[Disk], renamed: Callable[[Pat
     """What is not wrong, but worth knowing before the start."""
     found = []
     for number, (place, disk) in enumerate(zip(places, disks, strict=True)):
-        twin = next((other for other, at in zip(places[:number], disks, strict=False) if at.key == disk.key), None)
+        before = zip(places[:number], disks, strict=False)
+        twin = next(((other, at) for other, at in before if distinct_disks([at.key, disk.key]) < 2), None)
         if twin is not None:
-            found.append(_same_disk(place, twin, disk))
+            found.append(_same_disk(place, twin[0], disk, sure={twin[1].kind, disk.kind} <= {"disk", "network"}))
         if disk.system:
             found.append(
                 Problem(
@@ -103,11 +155,10 @@ def advice(places: Sequence[Path], disks: Sequence[Disk], renamed: Callable[[Pat
     return tuple(found)
 
 
-def _same_disk(place: Path, twin: Path, disk: Disk) -> Problem:
-    unknown = disk.kind == "unknown"
-    known = "may be on the same disk" if unknown else "are on the same disk"
+def _same_disk(place: Path, twin: Path, disk: Disk, *, sure: bool) -> Problem:
+    known = "are on the same disk" if sure else "may be on the same disk"
     return Problem(
-        f"{place} and {twin} {known}{'' if unknown else f' ({disk.words})'}: together they count as one copy.",
+        f"{place} and {twin} {known}{f' ({disk.words})' if sure else ''}: together they count as one copy.",
         str(place),
         "Both are written and proven.",
         "Choose a place on another disk.",

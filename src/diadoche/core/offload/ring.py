@@ -9,6 +9,7 @@ from __future__ import annotations
 import mmap
 import queue
 import threading
+from contextlib import suppress
 
 BUFFER_BYTES = 4 * 1024 * 1024
 BUFFERS = 16
@@ -26,9 +27,10 @@ class RingBuffer:
         self._lock = threading.Lock()
 
     def close(self) -> None:
-        """Gives the memory back to the system."""
-        self.view.release()
-        self.memory.close()
+        """Gives the memory back to the system; what a hanging call still holds is left to it."""
+        with suppress(BufferError):
+            self.view.release()
+            self.memory.close()
 
     def hand_to(self, takers: int) -> None:
         """Says how many will let go of it."""
@@ -60,7 +62,7 @@ class Ring:
             self.free.put(buffer)
 
     def close(self) -> None:
-        """Gives all memory back; nobody may hold a buffer any more."""
+        """Gives all memory back, but for what threads that were left behind still hold."""
         for buffer in self._all:
             buffer.close()
 

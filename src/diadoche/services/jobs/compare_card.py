@@ -9,7 +9,7 @@ from diadoche.core.cards.tree import FileEntry
 from diadoche.core.diskfiles import DirectReader
 from diadoche.core.errors import reading
 from diadoche.core.names import shown
-from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.offload.digest_file import digests_of
 from diadoche.core.watch import Progress, Watch
 from diadoche.services.jobs.job_kind import JobKind
 
@@ -45,12 +45,7 @@ def perform_compare_card(request: CompareCardRequest, watch: Watch) -> ComparedC
         for file in request.files:
             watch.step(Progress(done, total, f"reading {shown(file.path)}"))
             wanted = request.digests.get(file.path, {})
-            name = next(iter(wanted), "")
-            if (
-                name
-                and _digest(request.source / file.path, file, name, reader, watch, Progress(done, total))
-                == wanted[name]
-            ):
+            if wanted and _reads_as(request.source, file, wanted, reader, watch, Progress(done, total)):
                 same += 1
             else:
                 differing.append(file.path)
@@ -60,14 +55,19 @@ def perform_compare_card(request: CompareCardRequest, watch: Watch) -> ComparedC
     return ComparedCard(same, tuple(differing))
 
 
-def _digest(path: Path, file: FileEntry, name: str, reader: DirectReader, watch: Watch, so_far: Progress) -> str:
-    digest, done = DIGESTS[name](), so_far.done
-    with reading(path):
-        for block in reader.blocks(path, file.size_bytes):
-            digest.update(block)
-            done += len(block)
-            watch.step(Progress(done, so_far.total, f"reading {shown(file.path)}"))
-    return digest.hexdigest()
+def _reads_as(
+    source: Path, file: FileEntry, wanted: dict[str, str], reader: DirectReader, watch: Watch, so_far: Progress
+) -> bool:
+    done = so_far.done
+
+    def step(count: int) -> None:
+        nonlocal done
+        done += count
+        watch.step(Progress(done, so_far.total, f"reading {shown(file.path)}"))
+
+    path = source / file.path
+    with reading(path, source):
+        return digests_of(path, wanted, reader, size_bytes=file.size_bytes, step=step) == wanted
 
 
 KIND = JobKind("recognise", CompareCardRequest, ComparedCard, perform_compare_card, rank=0)

@@ -40,7 +40,9 @@ def perform_copy_on(request: CopyOnRequest, watch: Watch) -> CopyOnOutcome:
     return CopyOnOutcome(request.root, result)
 
 
-KIND = JobKind("copy on", CopyOnRequest, CopyOnOutcome, perform_copy_on, rank=1)
+KIND = JobKind(
+    "copy on", CopyOnRequest, CopyOnOutcome, perform_copy_on, rank=1, was_stopped=lambda outcome: outcome.result.stopped
+)
 
 
 def checked_folder(folder: Path) -> Path:

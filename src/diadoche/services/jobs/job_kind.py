@@ -9,6 +9,10 @@ from typing import Any
 from diadoche.core.watch import Watch
 
 
+def _never(_result: Any) -> bool:
+    return False
+
+
 @dataclass(frozen=True, slots=True)
 class JobKind:
     """A plain function of a frozen request that runs in a process of its own.
@@ -24,3 +28,5 @@ class JobKind:
     gentle: bool = False
     # What it gives before its end, where it gives anything.
     part: Any = None
+    # Whether a result says that the work was stopped before its end: it is written down, and the job is no done one.
+    was_stopped: Callable[[Any], bool] = _never

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.errors import DiadocheError, Problem
-from diadoche.core.offload.offload import Copy
-from diadoche.core.offload.onward import compare_places, restore
+from diadoche.core.offload.compare_places import compare_places
+from diadoche.core.offload.copies import Copy
+from diadoche.core.offload.restore import restore
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.copy_on import CopyOnOutcome, CopyOnRequest, checked_folder, perform_copy_on
 from diadoche.services.jobs.job_kind import JobKind
@@ -39,17 +40,23 @@ class Levelled:
 def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
     """Copies to each of two places what only the other has, and proves it; nothing is deleted or overwritten.
 
+    Every file of the copies that both have is read: what differs is named, and left as it is.
+
     Raises:
         RequestError: one of the places is not there.
-        MediaError: a manifest cannot be read.
         Cancelled: the watch was stopped; what was finished stays.
     """
     here, there = checked_folder(request.here), checked_folder(request.there)
     unlike = compare_places(here, there, watch)
     made: list[CopyOnOutcome] = []
     restored: list[str] = []
-    problems: list[Problem] = []
-    for copies, source, target in ((unlike.only_here, here, there), (unlike.only_there, there, here)):
+    problems = list(unlike.problems)
+    for copies, source, target in (
+        (unlike.only_here, here, there),
+        (unlike.wanting_there, here, there),
+        (unlike.only_there, there, here),
+        (unlike.wanting_here, there, here),
+    ):
         for copy in copies:
             try:
                 outcome = perform_copy_on(CopyOnRequest(source / copy, ((target, target / copy),)), watch)
@@ -58,12 +65,18 @@ def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
                 continue
             made.append(outcome)
             problems += outcome.result.problems
+            # A stopped copy is part of the result of a stop, which ends the rest too.
+            watch.check()
     for missing, source, target in ((unlike.missing_there, here, there), (unlike.missing_here, there, here)):
         for copy, paths in missing.items():
-            back = restore(source / copy, paths, target / copy, watch)
+            try:
+                back = restore(source / copy, paths, target / copy, watch)
+            except DiadocheError as error:
+                problems.append(error.problem)
+                continue
             restored += [str(path) for path in back.files.values()]
             problems += back.problems
-    return Levelled(tuple(made), tuple(restored), unlike.differing, tuple(problems))
+    return Levelled(tuple(made), tuple(restored), tuple(unlike.differing), tuple(problems))
 
 
 KIND = JobKind("level", LevelRequest, Levelled, perform_level, rank=1)

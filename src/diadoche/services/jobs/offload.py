@@ -7,12 +7,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from diadoche.core.answering import NoAnswer, answered
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice, chosen_files
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.disks import Disk, disk_of
-from diadoche.core.errors import DiadocheError, Problem, writing
+from diadoche.core.errors import DiadocheError, Problem, RequestError, writing
 from diadoche.core.names import safe_name
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.engine import PATIENCE_S
 from diadoche.core.offload.naming import USUAL_NAMING, Naming, NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
@@ -60,6 +62,8 @@ class OffloadRequest:
     last_disks: dict[str, str] = field(default_factory=dict)
     # What the person says that the card is.
     look: LookChoice = USUAL_LOOK
+    # Of the card as it was listed when this was asked for; a job that goes on later makes sure of it.
+    fingerprint: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +152,11 @@ def _left(count: int, kind: str, why: str) -> Problem:
 def _changed_day(card: Card) -> date | None:
     """The day of the oldest file, for cards whose recordings tell no date."""
     times = [file.changed_ns for file in card.tree.files]
-    return datetime.fromtimestamp(min(times) / 1e9, UTC).date() if times else None
+    try:
+        return datetime.fromtimestamp(min(times) / 1e9, UTC).date() if times else None
+    except (OverflowError, ValueError, OSError):
+        # A time that no calendar reaches.
+        return None
 
 
 def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
@@ -160,6 +168,13 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         SourceError: the card cannot be listed.
     """
     card = list_card_at(request.source, request.own_layouts, watch, request.look)
+    if request.fingerprint and request.fingerprint != card.tree.fingerprint():
+        raise RequestError(
+            f"What is at {request.source} is not the card that was listed there.",
+            path=request.source,
+            safe="Nothing was written, and nothing of it was copied.",
+            do="Put the right card in, or offload this one by itself.",
+        )
     plan = plan_for(request, card)
     name = card_name(card, request.camera)
     result = offload(
@@ -170,7 +185,7 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         patience_s=request.patience_s,
         pace_bytes_s=request.pace_bytes_s,
     )
-    root = next((Path(copy.root) for copy in result.copies if copy.status == "proven"), None)
+    root = next((Path(copy.root) for copy in result.copies if copy.status is CopyState.PROVEN), None)
     tried = None
     if request.try_copy and root is not None:
         there = frozenset(file.path for file in plan.files)
@@ -223,16 +238,24 @@ def _write_waybills(page: WaybillPage) -> str:
         if not copy.manifest:
             continue
         base = waybill_place(Path(copy.destination), safe_name(page.shoot, "Shoot"), Path(copy.root))
-        try:
-            with writing(base):
-                base.parent.mkdir(parents=True, exist_ok=True)
-                for ending, data in pages.items():
-                    write_whole(base.with_name(base.name + ending), data)
-        except DiadocheError:
-            # The copy and its manifest stand; the ledger keeps the same record.
-            continue
-        written.append(f"{base}.html")
+        # The copy and its manifest stand whatever becomes of the pages; the ledger keeps the same record.
+        with suppress(DiadocheError, NoAnswer), writing(base):
+            answered(lambda at=base: _write_pages(at, pages), "waybill")  # type: ignore[misc]  # bound now
+            written.append(f"{base}.html")
     return written[0] if written else ""
 
 
-KIND = JobKind("offload", OffloadRequest, OffloadOutcome, perform_offload, rank=0)
+def _write_pages(base: Path, pages: dict[str, bytes]) -> None:
+    base.parent.mkdir(parents=True, exist_ok=True)
+    for ending, data in pages.items():
+        write_whole(base.with_name(base.name + ending), data)
+
+
+KIND = JobKind(
+    "offload",
+    OffloadRequest,
+    OffloadOutcome,
+    perform_offload,
+    rank=0,
+    was_stopped=lambda outcome: outcome.result.stopped,
+)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
-from diadoche.core.offload.onward import copies_below
+from diadoche.core.offload.found_copies import copies_below
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.adopt_folder import AdoptedFolder, as_adopted
 from diadoche.services.jobs.copy_on import ORIGINALS, checked_folder
@@ -35,8 +35,8 @@ class FoundCopies:
 def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
     """Reads the manifests of every copy below the folders that the ledger does not know.
 
-    A copy that says it is not whole is noted as such. Copies count as proven as of their manifests: to be
-    sure of them today, verify them.
+    A copy that says it is not whole is noted as such. The others count as listed, not as proven: nothing of them is
+    read. To be sure of them, verify them.
 
     Raises:
         RequestError: one of the folders is not there.
@@ -53,6 +53,8 @@ def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
                 taken.append(_found(folder, root, request.own_layouts, watch))
             except DiadocheError as error:
                 problems.append(error.problem)
+            except OSError as error:
+                problems.append(Problem(f"{root} cannot be read: {error.strerror or error}.", str(root)))
     return FoundCopies(tuple(taken), tuple(problems))
 
 
@@ -66,5 +68,5 @@ def _found(place: Path, root: Path, own_layouts: Path | None, watch: Watch) -> A
     manifests = sorted((root / "ascmhl").glob("*.mhl"))
     if not manifests:
         raise RequestError(f"{root} has no manifest.", path=root)
-    taken = as_adopted(card, root, manifests[-1], place, 0.0, 0)
+    taken = as_adopted(card, root, manifests[-1], place, 0.0, 0, was_read=False)
     return replace(taken, name=inside[-2] if len(inside) > 1 else root.name, shoot=shoot)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from diadoche.core.errors import RequestError
+from diadoche.core.errors import DiadocheError, MediaError, Problem, RequestError
 from diadoche.core.offload.mhl import read_history
-from diadoche.core.offload.onward import Restored, restore
+from diadoche.core.offload.restore import Restored, restore
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.jobs.list_card import list_card_at
@@ -32,20 +31,30 @@ class RestoreOutcome:
 
 
 def perform_restore(request: RestoreRequest, watch: Watch) -> RestoreOutcome:
-    """Fetches it from the first copy that has it whole.
+    """Fetches it from the first copy that has it whole; copies that cannot be read are passed over, and named.
 
     Raises:
         RequestError: none of the copies has it.
         Cancelled: the watch was stopped.
     """
     last: RestoreOutcome | None = None
-    for root, paths in _matching(request):
+    unreadable: list[Problem] = []
+    for root in request.roots:
         watch.check()
-        last = RestoreOutcome(root, restore(root, paths, request.to, watch))
-        if not last.found.problems:
-            return last
+        try:
+            paths = _matching(root, request.wanted)
+            found = restore(root, paths, request.to, watch) if paths else None
+        except (DiadocheError, OSError) as error:
+            unreadable.append(_problem(root, error))
+            continue
+        if found is not None:
+            last = RestoreOutcome(root, found)
+            if not found.problems:
+                return last
     if last is not None:
-        return last
+        return replace(last, found=replace(last.found, problems=(*last.found.problems, *unreadable)))
+    if unreadable:
+        raise MediaError(unreadable[0].what, path=unreadable[0].path, safe=unreadable[0].safe, do=unreadable[0].do)
     raise RequestError(
         f"No proven copy of {request.wanted} is here now.",
         safe="Nothing was changed.",
@@ -53,17 +62,23 @@ def perform_restore(request: RestoreRequest, watch: Watch) -> RestoreOutcome:
     )
 
 
-def _matching(request: RestoreRequest) -> Iterator[tuple[Path, list[str]]]:
-    wanted = request.wanted
-    for root in request.roots:
-        listed = read_history(root).digests
-        paths = [path for path in listed if path == wanted or path.rpartition("/")[2] == wanted]
-        paths = paths or _files_of_clip(root, wanted, listed)
-        if not paths and Path(wanted).is_absolute():
-            # A damaged file of a copy, named where it stands.
-            paths = [path for path in listed if wanted.endswith(f"/{path}")]
-        if paths and not wanted.startswith(f"{root}/"):
-            yield root, paths
+def _matching(root: Path, wanted: str) -> list[str]:
+    """The paths in a copy that are meant; none where the copy is the one that is to be repaired."""
+    if wanted.startswith(f"{root}/"):
+        return []
+    listed = read_history(root).digests
+    paths = [path for path in listed if path == wanted or path.rpartition("/")[2] == wanted]
+    paths = paths or _files_of_clip(root, wanted, listed)
+    if not paths and Path(wanted).is_absolute():
+        # A damaged file of a copy, named where it stands.
+        paths = [path for path in listed if wanted.endswith(f"/{path}")]
+    return paths
+
+
+def _problem(root: Path, error: DiadocheError | OSError) -> Problem:
+    if isinstance(error, DiadocheError):
+        return error.problem
+    return Problem(f"{root} cannot be read: {error.strerror or error}.", str(root), "Nothing was changed.", "")
 
 
 def _files_of_clip(root: Path, wanted: str, listed: dict[str, dict[str, str]]) -> list[str]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from diadoche.core.handoff.timeline import HandedClip, hand_off
+from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import Shoot
-from diadoche.services.ledger.waybills import KeptClip, kept_clips
 
 _PROXY_ROLE = "low-resolution"
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from diadoche.core.offload.verify import Verdict
 from diadoche.services.jobs.adopt_folder import AdoptedFolder
@@ -14,18 +15,14 @@ from diadoche.services.jobs.level import Levelled
 from diadoche.services.jobs.measure_playback import PLAYBACK_SCOPE, MeasuredPlayback
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest
 from diadoche.services.jobs.rebuild import FoundCopies
+from diadoche.services.ledger.copies import add_copies, record_check
 from diadoche.services.ledger.happenings import note_happening
+from diadoche.services.ledger.kept_clips import record_facts, record_many_facts, record_output, send_clips
+from diadoche.services.ledger.known_copies import Familiar, familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.ledger.waybills import (
-    add_copies,
-    record_check,
-    record_facts,
-    record_offload,
-    record_output,
-    send_clips,
-)
+from diadoche.services.ledger.waybills import record_offload
 from diadoche.services.queue.runner import Job
 from diadoche.services.version import VERSION
 
@@ -40,33 +37,35 @@ def record_part(ledger: Ledger, job: Job, part: object) -> None:
         record_facts(ledger, part.clip_id, part.facts)
 
 
-def record(ledger: Ledger, job: Job) -> None:
-    """Writes the result of a job that is done into the ledger.
+def record(ledger: Ledger, job: Job) -> Any:
+    """Writes the result of a job into the ledger; gives what the ledger says to it, where somebody will ask that.
 
     Raises:
         LedgerError: it cannot be written; the copies and their manifests stand all the same.
     """
-    if job.kind == "offload":
-        record_outcome(ledger, job.request, job.result)
-    elif job.kind == "verify":
-        record_verdict(ledger, job.result)
-    elif job.kind == "copy on":
-        record_copy_on(ledger, job.result)
-    elif job.kind == "level":
-        record_level(ledger, job.result)
-    elif job.kind == "rebuild":
-        record_rebuilt(ledger, job.result)
-    elif job.kind == "take in":
-        record_adopted(ledger, job.result)
-    elif job.kind == "pace":
-        record_playback(ledger, job.result)
-    elif job.kind == "identify":
-        for found in job.result:
-            record_facts(ledger, found.clip_id, found.facts)
-    elif job.kind == "make" and job.request.clip_id:
-        record_output(ledger, job.request.clip_id, job.result, VERSION)
+    recorder = _RECORDERS.get(job.kind)
+    noted = recorder(ledger, job) if recorder is not None else None
     # Before anybody is told: a card that is called kept stays so after a power cut.
     ledger.make_durable()
+    return noted
+
+
+def _record_look(ledger: Ledger, job: Job) -> Familiar:
+    return familiar(ledger, job.result)
+
+
+def _record_offload(ledger: Ledger, job: Job) -> Familiar:
+    record_outcome(ledger, job.request, job.result)
+    return familiar(ledger, job.result.card)
+
+
+def _record_facts(ledger: Ledger, job: Job) -> None:
+    record_many_facts(ledger, [(found.clip_id, found.facts) for found in job.result if found.clip_id])
+
+
+def _record_output(ledger: Ledger, job: Job) -> None:
+    if job.request.clip_id:
+        record_output(ledger, job.request.clip_id, job.result, VERSION)
 
 
 def record_outcome(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
@@ -106,7 +105,7 @@ def record_verdict(ledger: Ledger, verdict: Verdict) -> None:
         found = (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra))
         words = ", ".join(f"{len(names)} {word}" for word, names in found if names) or verdict.problems[0].what
     matches = not (verdict.changed or verdict.missing)
-    record_check(ledger, verdict.root, words, matches=matches)
+    record_check(ledger, verdict, words)
     note_happening(ledger, "check" if matches else "problem", f"{verdict.root} was read back: {words}.")
 
 
@@ -148,3 +147,27 @@ def record_playback(ledger: Ledger, measured: Sequence[MeasuredPlayback]) -> Non
     for each in measured:
         if each.replaces(known.get(each.key)):
             remember(ledger, PLAYBACK_SCOPE, each.key, each)
+
+
+def _of_result(recorder: Callable[[Ledger, Any], Any]) -> Callable[[Ledger, Job], None]:
+    """A recorder that needs nothing of a job but its result."""
+
+    def record_result(ledger: Ledger, job: Job) -> None:
+        recorder(ledger, job.result)
+
+    return record_result
+
+
+# What each kind of job leaves behind, by its name; a kind that is not here leaves nothing.
+_RECORDERS: dict[str, Callable[[Ledger, Job], Any]] = {
+    "look": _record_look,
+    "offload": _record_offload,
+    "identify": _record_facts,
+    "make": _record_output,
+    "verify": _of_result(record_verdict),
+    "copy on": _of_result(record_copy_on),
+    "level": _of_result(record_level),
+    "rebuild": _of_result(record_rebuilt),
+    "take in": _of_result(record_adopted),
+    "pace": _of_result(record_playback),
+}

@@ -10,15 +10,18 @@ from diadoche.core.errors import RequestError
 from diadoche.core.offload.journal import is_unfinished, read_journal
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.copy_on import ORIGINALS
+from diadoche.services.ledger.copies import is_here
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import proven_files, waybills
+from diadoche.services.ledger.proven_files import proven_files
+from diadoche.services.ledger.waybills import waybills
 
 
 @dataclass(frozen=True, slots=True)
 class Familiar:
-    """What of a card stands in proven copies already, by a quick recognition.
+    """What of a card stands in proven copies that are here now, by a quick recognition.
 
-    `places` say where, `card` is the name it had then, and `disks` counts the different disks of its copies.
+    `places` say where all of what was found stands, `card` is the name it had then, and `disks` counts on how many
+    disks, known to be different, every single file of it is.
     """
 
     clips: int
@@ -31,26 +34,27 @@ class Familiar:
 
 
 def familiar(ledger: Ledger, card: Card) -> Familiar:
-    """How much of a card was here before."""
+    """How much of a card was here before, and is here now. It looks at disks: not for the window's thread."""
     found = proven_files(ledger, card.tree.files)
-    holders = {file.waybill_id for file in found.values()}
-    entries = [entry for entry in waybills(ledger) if entry.id in holders] if holders else []
-    copies = [copy for entry in entries for copy in entry.copies if copy.proven]
+    everywhere: list[str] | None = None
+    for file in found.values():
+        places = [copy.destination for copy in file.copies]
+        everywhere = places if everywhere is None else [each for each in everywhere if each in places]
     return Familiar(
         sum(all(span in found for span in clip.spans) for clip in card.clips),
         len(found),
         frozenset(found),
         {path: file.digests for path, file in found.items()},
-        tuple(dict.fromkeys(copy.destination for copy in copies)),
-        entries[0].card if entries else "",
-        min((entry.proven_disks for entry in entries), default=0),
+        tuple(dict.fromkeys(everywhere or ())),
+        next((file.card for file in found.values()), ""),
+        min((file.disks for file in found.values()), default=0),
     )
 
 
 def holders(ledger: Ledger, wanted: str) -> tuple[Path, ...]:
-    """The proven copies that are here now and may have a clip or a file, the newest first."""
-    roots = (Path(copy.root) for entry in waybills(ledger, Path(wanted).name) for copy in entry.copies if copy.proven)
-    return tuple(root for root in roots if root.is_dir())
+    """The copies that are here now and may have a clip or a file, the newest first."""
+    copies = (copy for entry in waybills(ledger, Path(wanted).name) for copy in entry.copies if copy.may_be_read)
+    return tuple(Path(copy.root) for copy in copies if is_here(copy))
 
 
 def known_roots(ledger: Ledger) -> frozenset[str]:
@@ -84,7 +88,7 @@ def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
         if entry.fingerprint != journal.fingerprint and unfinished not in roots:
             continue
         for copy in entry.copies:
-            if copy.proven and Path(copy.root).is_dir() and not is_unfinished(Path(copy.root)):
+            if copy.may_be_read and is_here(copy) and not is_unfinished(Path(copy.root)):
                 return Path(copy.root)
     watch.check()
     raise RequestError(

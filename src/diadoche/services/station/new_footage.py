@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import kept_clips
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 

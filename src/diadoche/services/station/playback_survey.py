@@ -9,9 +9,9 @@ from pathlib import Path
 from diadoche.core.identify.facts import Facts
 from diadoche.core.sizes import count_text
 from diadoche.services.jobs.measure_playback import PLAYBACK_SCOPE, MeasuredPlayback, PlaybackRequest, PlaybackSubject
+from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all
-from diadoche.services.ledger.waybills import KeptClip
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 

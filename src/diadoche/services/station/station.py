@@ -24,11 +24,11 @@ from diadoche.services.jobs.card_pictures import PictureRequest
 from diadoche.services.jobs.compare_card import CompareCardRequest
 from diadoche.services.jobs.copy_on import CopyOnRequest
 from diadoche.services.jobs.offload import OffloadRequest, plan_for
+from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.known_copies import familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import Shoot, change_shoot, known_recipe
-from diadoche.services.ledger.waybills import last_disks
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State

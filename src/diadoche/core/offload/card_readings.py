@@ -1,0 +1,110 @@
+"""What a card's files read as: when two readings differ, more are made, until two agree or it is given up."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import xxhash
+
+from diadoche.core.answering import Calls
+from diadoche.core.diskfiles import DirectReader, unseen_file
+from diadoche.core.errors import reading
+from diadoche.core.offload.digest_file import agree, contradict, digests_of
+
+MOST_READINGS = 5
+_ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 8
+
+Digests = Mapping[str, str]
+
+
+class CardReadings:
+    """All readings of the files of one card, by this run and by earlier ones."""
+
+    def __init__(self, source: Path, names: tuple[str, ...], go_on: Callable[[], None]) -> None:
+        """
+        Args:
+            source: the card's top.
+            names: of the digests that each reading makes.
+            go_on: called with every block; raises where the work is to end.
+        """
+        self._source = source
+        self._names = names
+        self._go_on = go_on
+        self._readings: dict[str, list[Digests]] = {}
+        self.calls = Calls()
+
+    def earlier(self, path: str, digests: Digests) -> None:
+        """What a journal says that a file read as; journals of one run say the same of one reading."""
+        known = self._readings.setdefault(path, [])
+        if dict(digests) not in [dict(each) for each in known]:
+            known.append(dict(digests))
+
+    def now(self, path: str, digests: Digests) -> bool:
+        """Takes in a reading of this run; gives whether none of all contradicts another."""
+        known = self._readings.setdefault(path, [])
+        known.append(dict(digests))
+        return not any(contradict(one, other) for one in known for other in known)
+
+    def agreed(self, path: str) -> Digests | None:
+        """The digests that two readings agree on; the file is read again until that is so, five readings in all.
+
+        Raises:
+            SourceError: it cannot be read any more.
+        """
+        known = self._readings.setdefault(path, [])
+        while (found := _twice(known)) is None and len(known) < MOST_READINGS:
+            known.append(self._read(path))
+        return found
+
+    def _read(self, path: str) -> Digests:
+        full = self._source / path
+        # Past the page cache: what was read a moment ago must not vouch for itself.
+        reader = DirectReader(self.calls)
+        try:
+            with reading(full, self._source):
+                return digests_of(full, self._names, reader, step=lambda _count: self._go_on())
+        finally:
+            reader.close()
+
+    def again(self, path: str) -> bool:
+        """Reads a file once more; gives whether that is what it read as before.
+
+        Raises:
+            SourceError: it cannot be read any more.
+        """
+        return self.now(path, self._read(path))
+
+
+def _twice(readings: list[Digests]) -> Digests | None:
+    for number, one in enumerate(readings):
+        for other in readings[:number]:
+            if agree(one, other):
+                # The later one has every digest that this run makes.
+                return one
+    return None
+
+
+def sample_of(path: str | Path) -> str:
+    """Tells contents apart by both ends and places between, quickly; empty where the file cannot be read.
+
+    Not a proof: it finds a folder that is another card's, or a file that a power cut left empty.
+    """
+    digest = xxhash.xxh3_128()
+    try:
+        with unseen_file(Path(path)) as file:
+            size = file.seek(0, 2)
+            for place, count in _places(size):
+                file.seek(place)
+                digest.update(file.read(count))
+    except OSError:
+        return ""
+    return digest.hexdigest()
+
+
+def _places(size: int) -> list[tuple[int, int]]:
+    if size <= 2 * _ENDS_BYTES + _INNER_PLACES * _INNER_BYTES:
+        return [(0, size)]
+    step = size // (_INNER_PLACES + 1)
+    inner = [(number * step, _INNER_BYTES) for number in range(1, _INNER_PLACES + 1)]
+    return [(0, _ENDS_BYTES), *inner, (size - _ENDS_BYTES, _ENDS_BYTES)]

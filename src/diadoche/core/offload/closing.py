@@ -1,0 +1,71 @@
+"""The end of a copy: names made durable, the manifest written, times put back, the journal closed."""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+
+from diadoche.core.errors import writing
+from diadoche.core.offload.destination import Destination
+from diadoche.core.offload.manifest_words import LESS_THAN_WHOLE, NOT_WHOLE
+from diadoche.core.offload.mhl import ManifestRequest, carry_history, write_manifest
+from diadoche.core.offload.plan import OffloadPlan
+
+
+def close_copy(
+    destination: Destination, plan: OffloadPlan, whole: bool, version: str, now: datetime, *, remark: str
+) -> Path:
+    """Writes the manifest of what is proven, and closes the journal of a whole copy; called where it may hang.
+
+    Raises:
+        TargetError: it cannot be written, or the disk is gone.
+    """
+    destination.check_there()
+    destination.note_read_back()
+    destination.sync_folders()
+    with writing(destination.root), destination.calls:
+        if plan.history is not None:
+            carry_history(plan.history, destination.root)
+        manifest = write_manifest(destination.root, _request(destination, plan, whole, version, now, remark))
+        _restore_folder_times(destination, plan)
+    # The disk may have gone away meanwhile, and the manifest landed on another: asked before anything is promised.
+    destination.check_there()
+    with writing(destination.root), destination.calls:
+        # Last of all: until here the copy says of itself that it is not whole.
+        destination.journal.close(whole=whole)
+    destination.unfinished = not whole
+    return manifest
+
+
+def _request(
+    destination: Destination, plan: OffloadPlan, whole: bool, version: str, now: datetime, remark: str
+) -> ManifestRequest:
+    missing = len(plan.files) - len(destination.proven)
+    comments = [
+        "" if whole else f"{NOT_WHOLE}: {missing} of {len(plan.files)} files are not in it.",
+        "Folders of the card could not be listed." if plan.unlisted else "",
+        remark,
+        "" if plan.whole else LESS_THAN_WHOLE,
+        f"It was {destination.read_back.value}.",
+    ]
+    return ManifestRequest(
+        tuple(sorted(destination.proven.values(), key=lambda file: os.fsencode(file.kept_as))),
+        tuple(replace(each, path=destination.target.kept_as(each.path)) for each in plan.folders),
+        {file.path: file.changed_ns for file in plan.files},
+        plan.digests,
+        version,
+        now,
+        " ".join(filter(None, comments)),
+    )
+
+
+def _restore_folder_times(destination: Destination, plan: OffloadPlan) -> None:
+    for folder in reversed(plan.folders):
+        # A time that this system cannot write: the manifest has the listing's.
+        with suppress(OverflowError):
+            os.utime(
+                destination.root / destination.target.kept_as(folder.path), ns=(folder.changed_ns, folder.changed_ns)
+            )

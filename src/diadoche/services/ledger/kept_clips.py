@@ -1,0 +1,139 @@
+"""Clips that stand in copies: where each can be read, what is known of it, what was made of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import selectinload
+
+from diadoche.core.cards.clips import Clip
+from diadoche.core.convert.outputs import Output
+from diadoche.core.identify.facts import Facts
+from diadoche.core.names import shown
+from diadoche.services.ledger.copies import CopyEntry, copy_entry
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import ClipRow, OutputRow, WaybillRow
+from diadoche.services.ledger.opinions import NO_OPINION, Opinion, opinion_of
+from diadoche.services.wire import from_text, to_text
+
+_NEVER = datetime.max.replace(tzinfo=UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class KeptClip:
+    """A clip that has been offloaded: where it can be read, what is known, what was made of it."""
+
+    id: int
+    card: str
+    clip: Clip
+    root: Path
+    copies: tuple[CopyEntry, ...]
+    facts: Facts | None
+    outputs: tuple[Output, ...]
+    opinion: Opinion = NO_OPINION
+
+    @property
+    def paths(self) -> tuple[Path, ...]:
+        """The spans in a copy that is there."""
+        return tuple(self.root / span for span in self.clip.spans)
+
+    @property
+    def sounds(self) -> tuple[Path, ...]:
+        """Files beside the spans that hold sound alone."""
+        return tuple(path for role, path in self.companions if role == "sound")
+
+    @property
+    def companions(self) -> tuple[tuple[str, Path], ...]:
+        """Role and path of each companion."""
+        return tuple((each.role, self.root / each.path) for each in self.clip.companions)
+
+
+def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
+    """The clips of a shoot that stand in at least one copy that was whole when last looked at, in order of time."""
+    with ledger.session() as session:
+        rows = session.execute(
+            select(ClipRow, WaybillRow)
+            .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
+            .where(func.coalesce(ClipRow.shoot_id, WaybillRow.shoot_id) == shoot_id)
+            .options(selectinload(ClipRow.outputs), selectinload(WaybillRow.copies))
+            .order_by(ClipRow.id)
+        ).all()
+        # A card's copies are looked for once, however many clips it has.
+        places: dict[int, tuple[tuple[CopyEntry, ...], Path | None]] = {}
+        found = []
+        for clip_row, waybill in rows:
+            if waybill.id not in places:
+                places[waybill.id] = _standing(waybill)
+            copies, root = places[waybill.id]
+            if root is not None:
+                found.append(_kept_clip(clip_row, waybill.card, root, copies))
+        # By the instant, not by its text: clocks of different zones stand side by side.
+        return sorted(
+            found, key=lambda kept: (kept.clip.start is None, kept.clip.start or _NEVER, kept.card, kept.clip.name)
+        )
+
+
+def _standing(waybill: WaybillRow) -> tuple[tuple[CopyEntry, ...], Path | None]:
+    """A card's copies, and one that may be read and is at hand, or else any that may be read."""
+    copies = tuple(copy_entry(row) for row in waybill.copies)
+    roots = [Path(copy.root) for copy in copies if copy.may_be_read]
+    return copies, next((root for root in roots if root.is_dir()), roots[0] if roots else None)
+
+
+def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[CopyEntry, ...]) -> KeptClip:
+    return KeptClip(
+        row.id,
+        card,
+        from_text(Clip, row.clip),
+        root,
+        copies,
+        from_text(Facts, row.facts) if row.facts else None,
+        tuple(from_text(Output, output.result) for output in row.outputs),
+        opinion_of(row),
+    )
+
+
+def send_clips(ledger: Ledger, waybill_id: int, names: Iterable[str], shoot_id: int) -> None:
+    """Lets clips of a card belong to another shoot; their copy stays where it lies, with the first."""
+    with ledger.session() as session:
+        asked = select(ClipRow).where(
+            ClipRow.waybill_id == waybill_id, ClipRow.name.in_([shown(name) for name in names])
+        )
+        for row in session.scalars(asked):
+            row.shoot_id = shoot_id
+
+
+def record_facts(ledger: Ledger, clip_id: int, facts: Facts) -> None:
+    """Writes down what a clip is; a clip that is no longer there is passed over."""
+    with ledger.session() as session:
+        row = session.get(ClipRow, clip_id)
+        if row is not None:
+            row.facts = to_text(facts)
+
+
+def record_many_facts(ledger: Ledger, found: Sequence[tuple[int, Facts]]) -> None:
+    """The same for many clips at once."""
+    wanted = dict(found)
+    with ledger.session() as session:
+        for row in session.scalars(select(ClipRow).where(ClipRow.id.in_(wanted))):
+            row.facts = to_text(wanted[row.id])
+
+
+def record_output(ledger: Ledger, clip_id: int, output: Output, version: str) -> None:
+    """Writes down what was made of a clip, delivered or not."""
+    with ledger.session() as session:
+        if session.get(ClipRow, clip_id) is not None:
+            session.add(
+                OutputRow(
+                    clip_id=clip_id,
+                    path=shown(output.output),
+                    recipe=output.recipe,
+                    made=datetime.now(UTC),
+                    version=version,
+                    result=to_text(output),
+                )
+            )
