@@ -31,7 +31,7 @@ from diadoche.core.footage.frames import FrameReader, shape_of
 from diadoche.core.handoff.timeline import HandedClip, hand_off, majority
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.probe import identify
-from diadoche.core.offload.copies import Copy
+from diadoche.core.offload.copies import Copy, CopyState, ReadBack
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import KeptFile, OffloadResult
 from diadoche.core.offload.plan import PlanOptions, plan_offload
@@ -137,7 +137,7 @@ def test_progress_over_passes_never_goes_back_and_stops_anywhere() -> None:
 def result(**changes: object) -> OffloadResult:
     base = OffloadResult(
         "/cards/<x>", 1, 1000, 2.0, datetime(2026, 6, 14, tzinfo=UTC),
-        (Copy("/a", "/a/S/card-001", "/a/S/card-001/ascmhl/0001.mhl", 1, 1000, "proven"),),
+        (Copy("/a", "/a/S/card-001", "/a/S/card-001/ascmhl/0001.mhl", 1, 1000, CopyState.PROVEN),),
         (KeptFile("A<b>&.MP4", 1000, {"xxh128": "00ff"}),), True, False, (), (), (),
     )  # fmt: skip
     return replace(base, **changes)  # type: ignore[arg-type]
@@ -155,10 +155,11 @@ def test_a_waybill_tells_the_truth_and_escapes_names() -> None:
     assert "A&lt;b&gt;&amp;.MP4" in html
     assert "00ff" in html
     assert "On the card: 00002 has no clip information." in html
-    assert "past the memory cache" in html
+    assert "read back, not past the cache" in html
     copies = result().copies
-    assert "through the memory cache" in page(result(copies=(replace(copies[0], passed_cache=False),)))
-    assert "0 of 1 copies are proven" in page(result(copies=(replace(copies[0], status="incomplete"),)))
+    for way in (ReadBack.DISK, ReadBack.NETWORK):
+        assert way.value in page(result(copies=(replace(copies[0], read_back=way),)))
+    assert "0 of 1 copies are proven" in page(result(copies=(replace(copies[0], status=CopyState.INCOMPLETE),)))
     stopped = page(result(stopped=True, problems=(Problem("The disk <went> away.", "", "Safe.", "Do."),)))
     assert "no copy of this run is whole" in stopped
     assert "The disk &lt;went&gt; away." in stopped

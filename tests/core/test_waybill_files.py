@@ -19,7 +19,7 @@ from diadoche.core.cards.groups import groups_of
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.errors import Problem
 from diadoche.core.footage.trial import try_clip
-from diadoche.core.offload.copies import Copy
+from diadoche.core.offload.copies import Copy, CopyState, ReadBack
 from diadoche.core.offload.offload import KeptFile, OffloadResult
 from diadoche.core.offload.waybill import WaybillPage
 from diadoche.core.offload.waybill_files import waybill_csv, waybill_json
@@ -45,15 +45,25 @@ def page(drone: Path, *, proven: bool = True) -> WaybillPage:
         KeptFile("bad\udcff<b>", 2, {"xxh128": "f" * 32}),
     )
     copies = (
-        Copy("/media/a", "/media/a/Rock/card-001", "m.mhl", len(kept), 1, "proven", True, "disk:a", "the disk A"),
+        Copy(
+            "/media/a",
+            "/media/a/Rock/card-001",
+            "m.mhl",
+            len(kept),
+            1,
+            CopyState.PROVEN,
+            ReadBack.DISK,
+            "disk:a",
+            "the disk A",
+        ),
         Copy(
             "/media/b",
             "/media/b/Rock/card-001",
             "m.mhl",
             1,
             1,
-            "proven" if proven else "incomplete",
-            True,
+            CopyState.PROVEN if proven else CopyState.INCOMPLETE,
+            ReadBack.NETWORK,
             "disk:b",
             "the disk B",
         ),

@@ -24,7 +24,7 @@ from diadoche.services.station.station import Station
 
 def _own_disk(place: Path) -> Disk:
     """Every place is a disk of its own here."""
-    return Disk(f"disk:{place.name}", "disk", f"disk {place.name}")
+    return Disk(f"simulated:{place.name}", "disk", f"disk {place.name}")
 
 
 class NotingRunner:
@@ -77,9 +77,10 @@ class Scene:
 
     def tell(self, job: Job, state: State, result: Any = None) -> None:
         job = replace(job, state=state, result=result)
-        self.runner.added[job.number - 1] = job
         if state is State.DONE:
-            record(self.ledger, job)
+            # As the queue does it, away from the window's thread.
+            job = replace(job, noted=record(self.ledger, job))
+        self.runner.added[job.number - 1] = job
         self.desk.job_changed(job)
 
     def listed(self, card: Path, key: str = "r1") -> str:

@@ -10,6 +10,8 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.errors import Problem
+from diadoche.core.offload.copies import CopyState
+from diadoche.core.offload.journal import Journal
 from diadoche.core.watch import Watch
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.glance import GlanceScreen
@@ -118,7 +120,10 @@ def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Pa
     for manifest in (lost / "ascmhl").iterdir():
         manifest.unlink()
     (lost / "ascmhl").rmdir()
-    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status="failed"))
+    half = Journal(lost, outcome.fingerprint)
+    half.begin()
+    half.close(whole=False)
+    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status=CopyState.FAILED))
     scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=copies, whole=True)))
     row = scene.desk.cards.rows()[0]
     assert (row.mark, row.can_complete) == (Mark.PROBLEM, True)

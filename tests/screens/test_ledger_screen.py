@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import update
 
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Watch
 from diadoche.screens.ledger import age_text
 from diadoche.screens.marks import Mark
@@ -131,7 +132,7 @@ def test_footage_is_taken_in_and_the_ledger_filled_from_manifests(
     scene: Scene, small_card: Path, tmp_path: Path
 ) -> None:
     ledger = scene.desk.ledger
-    ledger.adopt_folder(small_card)
+    ledger.take_in(small_card)
     scene.carried_out("take in")
     assert [entry.card for entry in ledger.entries] == ["card"]
     assert ledger.texts(0)[5] == "1 of 1, 1 disk"
@@ -139,7 +140,9 @@ def test_footage_is_taken_in_and_the_ledger_filled_from_manifests(
     try:
         other.desk.ledger.rebuild(small_card.parent)
         other.carried_out("rebuild")
-        assert [entry.proven for entry in other.desk.ledger.entries] == [1]
+        # Nothing was read for it: it is listed, and proven only when it is read back.
+        assert [entry.proven for entry in other.desk.ledger.entries] == [0]
+        assert [entry.copies[0].status for entry in other.desk.ledger.entries] == [CopyState.LISTED]
         assert other.desk.ledger.message.endswith("1 copy came into the ledger.")
     finally:
         other.ledger.close()

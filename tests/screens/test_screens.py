@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.errors import RequestError
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
@@ -91,7 +92,7 @@ def test_a_copy_that_is_not_proven_never_looks_done(scene: Scene, drone: Path, t
     job = scene.runner.last("offload")
     scene.tell(job, State.RUNNING)
     outcome = perform_offload(job.request, Watch())
-    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status="failed"))
+    copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status=CopyState.FAILED))
     scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=copies)))
     row = scene.desk.cards.rows()[0]
     assert (row.mark, row.kept) == (Mark.PROBLEM, "1 of 2 copies proven")

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.errors import RequestError
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.adopt_folder import AdoptFolderRequest, perform_adopt_folder
 from diadoche.services.jobs.compare_card import CompareCardRequest, perform_compare_card
@@ -135,8 +136,13 @@ def test_the_ledger_is_filled_again_from_the_disks(
         rebuilt = record_rebuilt(fresh, perform_rebuild(request, Watch()))
         assert (rebuilt.waybills, rebuilt.clips, rebuilt.files) == (1, 3, 10)
         (entry,) = waybills(fresh)
-        assert (entry.shoot, entry.card, entry.proven) == ("Rock", "Drone", 2)
+        # By manifests and sizes alone nothing is proven, and no time of reading is made up.
+        assert (entry.shoot, entry.card, entry.proven) == ("Rock", "Drone", 0)
+        assert [(copy.status, copy.verified) for copy in entry.copies] == [(CopyState.LISTED, None)] * 2
         card = perform_list_card(ListCardRequest(drone), Watch())
+        assert familiar(fresh, card).files == 0
+        record_verdict(fresh, perform_verify(VerifyRequest(roots[0]), Watch()))
+        assert waybills(fresh)[0].proven == 1
         assert familiar(fresh, card).files == 10
         assert len(kept_clips(fresh, open_shoot(fresh, "Rock").id)) == 3
         nothing = perform_rebuild(RebuildRequest((tmp_path / "a",), known_roots(fresh)), Watch())
@@ -184,7 +190,7 @@ def test_a_check_is_written_down_with_its_verdict(ledger: Ledger, roots: list[Pa
     record_verdict(ledger, perform_verify(VerifyRequest(roots[0]), Watch()))
     (entry,) = waybills(ledger)
     assert entry.copies[0].last_check == "1 missing, 1 extra"
-    assert (entry.copies[0].status, entry.proven) == ("incomplete", 1)
+    assert (entry.copies[0].status, entry.proven) == (CopyState.DAMAGED, 1)
     assert [each.kind for each in happenings(ledger)][:2] == ["problem", "check"]
 
 

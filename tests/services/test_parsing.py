@@ -134,8 +134,8 @@ def test_the_parser_leaves_no_process_behind(drone: Path) -> None:
     with Parser() as parser:
         parser.facts([drone / CLIP], "headers")
         assert subprocess.run(
-            ["pgrep", "-P", str(os.getpid()), "-f", "services.parsing"], capture_output=True, check=False
+            ["pgrep", "-P", str(os.getpid()), "-f", "side_processes.parser"], capture_output=True, check=False
         ).stdout
     assert not subprocess.run(
-        ["pgrep", "-P", str(os.getpid()), "-f", "services.parsing"], capture_output=True, check=False
+        ["pgrep", "-P", str(os.getpid()), "-f", "side_processes.parser"], capture_output=True, check=False
     ).stdout

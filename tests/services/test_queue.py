@@ -156,13 +156,19 @@ def test_a_job_is_stopped_and_says_so(ledger: Ledger, told: Told, drone: Path, t
     runner.close()
 
 
+def _total(runner: Runner, number: int) -> int:
+    progress = runner.progress(number)
+    return progress.total if progress is not None else 0
+
+
 def test_a_killed_process_is_a_named_failure_and_can_be_retried(
     ledger: Ledger, told: Told, drone: Path, tmp_path: Path
 ) -> None:
     runner = runner_of(ledger, told)
     number = runner.add("offload", "Offload", "card:x", slow_offload(drone, tmp_path / "a", open_shoot(ledger, "S").id))
     told.wait_for(number, State.RUNNING)
-    runner._running[number].process.kill()
+    wait_until(lambda: bool(runner.still_for_s(number)) and _total(runner, number) > 0, 30, "the process has begun")
+    runner._running[number].kill()
     job = told.wait_for(number, State.FAILED)
     assert job.problem is not None
     assert "ended without a word" in job.problem.what

@@ -99,7 +99,7 @@ def test_a_file_that_reads_otherwise_every_time_is_kept_nowhere_as_proven(
     assert any("read differently from the card every time" in problem.what for problem in result.problems)
     assert not any("ABCD0001.MP4" in file.path for file in result.kept)
     # What stood in a copy may be the only good reading of a dying card.
-    assert len([path for path in tmp_path.glob("*/**/*other readings/**/ABCD0001.MP4")]) == 2
+    assert len(list(tmp_path.glob("*/**/*other readings/**/ABCD0001.MP4"))) == 2
     assert read_journal(Path(result.copies[0].root)) is not None
 
 

@@ -20,6 +20,7 @@ from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.recipes import recipe_named, recipes
+from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
@@ -37,7 +38,7 @@ from diadoche.services.jobs.measure_playback import (
 )
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
-from diadoche.services.ledger.copies import last_disks
+from diadoche.services.ledger.copies import last_disks, record_unreadable
 from diadoche.services.ledger.hand_off import hand_off_shoot
 from diadoche.services.ledger.job_results import record_outcome, record_verdict
 from diadoche.services.ledger.kept_clips import kept_clips, record_facts
@@ -250,17 +251,19 @@ def _offload_json(outcome: OffloadOutcome) -> dict[str, object]:
                 "files_verified": copy.files_verified,
                 "status": copy.status,
                 "past_cache": copy.passed_cache,
+                "read_back": copy.read_back.value,
                 "disk": copy.disk_words,
             }
             for copy in result.copies
         ],
         "different_disks": result.proven_disks,
+        "whole": result.whole,
         "tried": outcome.tried,
         "remarks": [problem.as_dict() for problem in (*outcome.advice, *outcome.remarks)],
         "stopped": result.stopped,
         "skipped": [problem.as_dict() for problem in result.skipped],
         "renamed": [{"path": old, "kept_as": new} for old, new in result.renamed],
-        "problems": [problem.as_dict() for problem in (*outcome.card.problems, *result.problems)],
+        "problems": [problem.as_dict() for problem in _problems(outcome)],
         "waybill": outcome.waybill,
     }
 
@@ -275,7 +278,12 @@ def _say_offload(outcome: OffloadOutcome) -> None:
     )
     if outcome.tried is not None:
         say(f"{outcome.tried} of {count_text(len(outcome.card.clips), 'clip')} opened and decoded from the copy.")
-    say_problems((*outcome.card.problems, *result.skipped, *outcome.advice, *outcome.remarks, *result.problems))
+    say_problems((*result.skipped, *outcome.advice, *outcome.remarks, *_problems(outcome)))
+
+
+def _problems(outcome: OffloadOutcome) -> list[Problem]:
+    """Each once: what cannot be listed is a problem of the card and of its copies."""
+    return list(dict.fromkeys((*outcome.card.problems, *outcome.result.problems)))
 
 
 @app.command()
@@ -284,7 +292,12 @@ def verify(
 ) -> None:
     """Re-read a copy against manifests of ours or of others: ASC MHL, md5sum, sha1sum, sha256sum, xxhsum."""
     with reported(json), Bar(json) as watch, stoppable(watch), opened_ledger() as ledger:
-        verdict = perform_verify(VerifyRequest(folder.absolute()), watch)
+        try:
+            verdict = perform_verify(VerifyRequest(folder.absolute()), watch)
+        except DiadocheError as error:
+            # A copy that cannot be read back at all is proven no longer.
+            record_unreadable(ledger, folder.absolute(), error.problem.what)
+            raise
         record_verdict(ledger, verdict)
     if json:
         print_json(

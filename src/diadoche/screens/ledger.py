@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from diadoche.core.offload.copies import CopyState
+from diadoche.core.offload.waybill import STATUS_WORDS
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
 from diadoche.services.jobs.adopt_folder import AdoptFolderRequest
@@ -304,14 +306,14 @@ def _when(at: datetime) -> str:
 
 
 def _is_here(copy: CopyEntry) -> bool:
-    return bool(copy.manifest) and Path(copy.root).is_dir()
+    return bool(copy.manifest) and copy.status is not CopyState.GONE and Path(copy.manifest).is_file()
 
 
 def _copy_words(copy: CopyEntry) -> tuple[Mark, str]:
     here = "" if _is_here(copy) else " Not here now."
     read = f", read back {age_text(copy.verified)}" if copy.verified else ""
     check = f", {copy.last_check}" if copy.last_check else ""
-    words = f"{copy.status}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"
+    words = f"{STATUS_WORDS[copy.status]}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"
     return (
         Mark.PROVEN if copy.proven else Mark.PROBLEM,
         f"{copy.root}\n{words} On {copy.disk_words or 'an unknown disk'}.",

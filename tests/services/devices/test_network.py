@@ -112,7 +112,8 @@ def test_a_share_is_offloaded_as_a_card(tmp_path: Path, drone: Path) -> None:
         try:
             medium = cards.connect(f"smb://127.0.0.1:{port}/cards/card A")
             assert medium.label == "card A"
-            assert disk_of(medium.path).key == "server:127.0.0.1"
+            # A server on this very machine may keep its files on any of its disks.
+            assert disk_of(medium.path).kind == "unknown"
             assert contents(medium.path) == contents(drone)
             with pytest.raises(OSError, match="Read-only"):
                 (medium.path / "x").write_text("x")

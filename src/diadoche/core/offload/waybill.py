@@ -13,10 +13,18 @@ from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescap
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.tree import FileEntry
 from diadoche.core.names import shown
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
 
-STATUS_WORDS = {"proven": "proven", "incomplete": "not whole", "failed": "failed"}
+STATUS_WORDS = {
+    CopyState.PROVEN: "proven",
+    CopyState.INCOMPLETE: "not whole",
+    CopyState.FAILED: "failed",
+    CopyState.DAMAGED: "damaged",
+    CopyState.LISTED: "by its manifest, not read since",
+    CopyState.GONE: "gone from there",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +88,6 @@ def waybill_html(page: WaybillPage) -> str:
         remarks=remarks(page),
         status_words=STATUS_WORDS,
         pictures={name: b64encode(data).decode("ascii") for name, data in page.thumbnails.items()},
-        passed_cache=all(copy.passed_cache for copy in page.result.copies if copy.manifest),
     )
 
 
@@ -94,9 +101,15 @@ def verdict(result: OffloadResult) -> str:
     if wanted == 1:
         return "The copy is proven."
     disks = result.proven_disks
-    on = f"on {disks} different disks" if disks > 1 else "all of them on one disk: together they count as one"
-    on = on if wanted > 2 or disks > 1 else "both on one disk: together they count as one"
+    on = f"on {disks} different disks" if disks > 1 else _together_words(result, wanted)
     return f"{'Both' if wanted == 2 else f'All {wanted}'} copies are proven, {on}."
+
+
+def _together_words(result: OffloadResult, wanted: int) -> str:
+    keys = {copy.disk for copy in result.copies}
+    if len(keys) == 1 and next(iter(keys)).partition(":")[0] in {"disk", "server"}:
+        return f"{'both' if wanted == 2 else 'all of them'} on one disk: together they count as one"
+    return "not known to be on different disks: together they count as one"
 
 
 def summary(page: WaybillPage) -> str:
@@ -109,7 +122,7 @@ def summary(page: WaybillPage) -> str:
     if page.tried is not None and page.clips:
         of = f"{page.tried} of {count_text(len(page.clips), 'clip')}"
         tried = f" {of} opened from the copy, and first and last picture decoded."
-    less = "" if result.whole else " Less than the whole card was asked for."
+    less = "" if result.whole else " Less than the whole card is in it."
     return (
         f"{count_text(len(page.clips), 'clip')}, {count_text(page.stills, 'still')}, "
         f"{count_text(result.files, 'file')}, {size_text(result.bytes)}.{dates} "

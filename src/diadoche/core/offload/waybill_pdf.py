@@ -67,7 +67,7 @@ def _copy_rows(page: WaybillPage) -> list[list[str | Flowable]]:
         [
             _safe(shown(copy.root)),
             _safe(copy.disk_words or "not known"),
-            STATUS_WORDS[copy.status],
+            STATUS_WORDS[copy.status] + (f"; {copy.read_back.value}" if copy.manifest else ""),
             f"{copy.files_verified:,}",
         ]
         for copy in page.result.copies

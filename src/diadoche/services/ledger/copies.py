@@ -85,8 +85,8 @@ def is_here(copy: CopyEntry) -> bool:
     def look() -> bool:
         if not copy.manifest or not manifest.is_file() or is_unfinished(root):
             return False
-        now = disk_of(root).key
-        return distinct_disks([now, copy.disk]) < 2
+        # A simulated disk is a folder of a real one: there the manifest alone tells.
+        return copy.disk.startswith("simulated:") or same_disk(disk_of(root).key, copy.disk)
 
     try:
         return answered(look, "look for a copy")
@@ -175,13 +175,21 @@ _UNFINISHED = {CopyState.INCOMPLETE.value, CopyState.FAILED.value}
 
 
 def record_unreadable(ledger: Ledger, root: Path, words: str) -> None:
-    """Writes down that a copy could not be read back at all: it counts as proven no longer."""
+    """Writes down that a copy could not be read back at all, though its disk is here: it is proven no longer."""
     with ledger.session() as session:
         row = row_at(session, root)
-        if row is not None:
+        if row is not None and _disk_is_here(row):
             row.last_check = words
             if row.status in {CopyState.PROVEN.value, CopyState.LISTED.value}:
                 row.status = CopyState.DAMAGED.value
+
+
+def _disk_is_here(row: CopyRow) -> bool:
+    place = Path(row.destination)
+    try:
+        return answered(lambda: place.is_dir() and same_disk(disk_of(place).key, row.disk))
+    except OSError:
+        return False
 
 
 def last_disks(ledger: Ledger) -> dict[str, str]:
@@ -190,4 +198,4 @@ def last_disks(ledger: Ledger) -> dict[str, str]:
         CopyRow.status == CopyState.PROVEN.value, CopyRow.disk != ""
     )
     with ledger.session() as session:
-        return dict(session.execute(asked.order_by(CopyRow.id)).tuples().all())
+        return dict(session.execute(asked.order_by(CopyRow.id)).all())

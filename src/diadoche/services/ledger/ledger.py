@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fcntl
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,6 +16,7 @@ from diadoche.core.errors import LedgerError
 from diadoche.services.ledger.models import NEWEST_VERSION
 
 _WAIT_S = 30
+_LOOK_S = 0.05
 
 
 class Ledger:
@@ -26,15 +29,22 @@ class Ledger:
             LedgerError: it is locked, damaged, or of a newer version. It is left as it is.
         """
         self.path = path
-        path.parent.mkdir(parents=True, exist_ok=True)
+        with _translated(path), writing_state(path):
+            path.parent.mkdir(parents=True, exist_ok=True)
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": _WAIT_S})
         event.listen(self._engine, "connect", _prepare)
         with _translated(path):
             if _version(self._engine) != NEWEST_VERSION:
-                # Loaded only here: it takes longer than all the rest, and nearly every start goes without.
-                from diadoche.services.ledger.upgrade import bring_up_to_date
+                # Two first starts at once would both make the tables: one of them waits, and finds them made.
+                with _held_alone(path):
+                    self._bring_up_to_date()
 
-                bring_up_to_date(self._engine, path)
+    def _bring_up_to_date(self) -> None:
+        if _version(self._engine) != NEWEST_VERSION:
+            # Loaded only here: it takes longer than all the rest, and nearly every start goes without.
+            from diadoche.services.ledger.upgrade import bring_up_to_date
+
+            bring_up_to_date(self._engine, self.path)
 
     @contextmanager
     def session(self) -> Iterator[Session]:
@@ -58,6 +68,45 @@ def _prepare(connection: object, _record: object) -> None:
     for pragma in ("journal_mode=WAL", "foreign_keys=ON", "synchronous=NORMAL"):
         cursor.execute(f"PRAGMA {pragma}")
     cursor.close()
+
+
+@contextmanager
+def writing_state(path: Path) -> Iterator[None]:
+    """Turns an OSError of the ledger's own folder into one of ours."""
+    try:
+        yield
+    except OSError as error:
+        raise LedgerError(
+            f"The ledger at {path} cannot be used: {error.strerror or error}.",
+            path=path,
+            safe="The copies and their manifests do not depend on it.",
+            do="Make room on its disk, and look whether its folder may be written to.",
+        ) from error
+
+
+@contextmanager
+def _held_alone(path: Path) -> Iterator[None]:
+    """Held by one process at a time, through a file beside the ledger; waits for the others, for a while.
+
+    Raises:
+        LedgerError: another one did not let it go.
+    """
+    until_s = time.monotonic() + _WAIT_S
+    with writing_state(path), path.with_name(f"{path.name}.lock").open("wb") as file:
+        while True:
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() > until_s:
+                    raise LedgerError(
+                        f"The ledger at {path} is being brought up to date by another program.",
+                        path=path,
+                        safe="Nothing in it was changed by this one.",
+                        do="Wait for the other one, and start again.",
+                    ) from None
+                time.sleep(_LOOK_S)
+        yield
 
 
 @contextmanager

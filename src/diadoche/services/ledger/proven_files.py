@@ -67,7 +67,7 @@ def _candidates(ledger: Ledger, files: Sequence[FileEntry]) -> dict[str, list[Pr
                 .join(WaybillRow, FileRow.waybill_id == WaybillRow.id)
                 .where(FileRow.path.in_(some), FileRow.waybill_id.in_(proven))
             )
-            for row, card in session.execute(asked).tuples():
+            for row, card in session.execute(asked):
                 file = some[row.path]
                 if (row.size_bytes, row.changed_ns) == (file.size_bytes, file.changed_ns):
                     digests = from_text(dict[str, str], row.digests)

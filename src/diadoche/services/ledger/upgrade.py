@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import shutil
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 from alembic import command
@@ -19,6 +20,15 @@ def _config(connection: object) -> Config:
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.attributes["connection"] = connection
     return config
+
+
+def _keep(path: Path, kept: Path) -> None:
+    """A copy of a ledger as it is, with what stands in its write-ahead log only [SQLITE, backup]."""
+    part = kept.with_name(f"{kept.name}.part")
+    part.unlink(missing_ok=True)
+    with closing(sqlite3.connect(path)) as source, closing(sqlite3.connect(part)) as target:
+        source.backup(target)
+    part.replace(kept)
 
 
 def bring_up_to_date(engine: Engine, path: Path) -> None:
@@ -43,6 +53,6 @@ def bring_up_to_date(engine: Engine, path: Path) -> None:
                 do="Use the newer program that wrote it.",
             )
         if current is not None:
-            shutil.copy2(path, path.with_name(f"{path.name}.version-{current}"))
+            _keep(path, path.with_name(f"{path.name}.version-{current}"))
         command.upgrade(config, "head")
         connection.commit()

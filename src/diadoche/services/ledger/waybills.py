@@ -97,7 +97,7 @@ def _earlier(session: Session, fingerprint: str, copies: Sequence[Copy]) -> Wayb
     """The waybill of an earlier offload of the same card into one of the same folders, on the same disk."""
     for copy in copies:
         asked = select(WaybillRow, CopyRow.disk).join(CopyRow).where(CopyRow.root == shown(copy.root))
-        for row, disk in session.execute(asked.order_by(WaybillRow.id.desc())).tuples():
+        for row, disk in session.execute(asked.order_by(WaybillRow.id.desc())):
             # A copy that was gone on with is of the same card, though more of it could be listed this time.
             if same_disk(disk, copy.disk) and row.fingerprint in {fingerprint, copy.resumed_from}:
                 return row

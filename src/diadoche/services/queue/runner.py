@@ -1,29 +1,26 @@
 """Runs jobs in worker processes, as the state machine says, and keeps them in the ledger.
 
 Changes are told under the lock that made them, so that nobody sees an older state after a newer
-one; progress is not told, it is fetched.
+one; progress is not told, it is fetched. Neither a ledger that cannot be written nor any error in what
+follows a job ends the queue: the job's resource is free again, and what went wrong is told with it.
 """
 
 from __future__ import annotations
 
-import json
-import subprocess
-import sys
+import logging
 import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import select
-
 from diadoche.core.errors import LedgerError, Problem
-from diadoche.core.watch import Part, Progress
+from diadoche.core.watch import Progress
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.models import JobRow
+from diadoche.services.queue.job_records import JobRecords, KeptJob
 from diadoche.services.queue.states import (
     Added,
     Ended,
@@ -36,20 +33,20 @@ from diadoche.services.queue.states import (
     StopAsked,
     StopWork,
 )
+from diadoche.services.queue.worker_process import WorkerProcess
 from diadoche.services.wire import from_text, to_text
 
+LOG = logging.getLogger(__name__)
 # Two cores: one conversion at a time uses both; looking and identifying are short.
 LIMITS = {"look": 2, "facts": 1, "encode": 1}
-_PATIENCE_S = 10.0
-# The window comes first: it needs little, but it needs that at once.
-_NICE = 10
-_KILLED_S = 3.0
 _CLOSING_S = 20.0
+# Cards that were being listed are listed anew when they are seen.
+_NOT_AGAIN = frozenset({"look"})
 
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """A job as the screens see it."""
+    """A job as the screens see it. `noted` is what the ledger said to its result."""
 
     number: int
     kind: str
@@ -62,14 +59,16 @@ class Job:
     ended: datetime | None = None
     result: Any = None
     problem: Problem | None = None
+    noted: Any = None
 
 
 @dataclass(slots=True)
-class _Running:
-    process: subprocess.Popen[str]
-    progress: Progress = field(default_factory=lambda: Progress(0, 0))
-    paused: bool = False
-    moved_s: float = field(default_factory=time.monotonic)
+class _Ending:
+    """How a process ended, by what it said."""
+
+    state: State = State.FAILED
+    result: Any = None
+    problem: Problem | None = None
 
 
 class Runner:
@@ -80,7 +79,7 @@ class Runner:
         ledger: Ledger,
         kinds: dict[str, JobKind],
         told: Callable[[Job], None],
-        finished: Callable[[Job], None],
+        finished: Callable[[Job], Any],
         part_came: Callable[[Job, Any], None] = lambda _job, _part: None,
     ) -> None:
         """
@@ -88,61 +87,40 @@ class Runner:
             ledger: where jobs are kept.
             kinds: what can be run.
             told: called with every change of a job, from any thread; must only pass it on.
-            finished: called once with each job that is done, before that is told: writes its result down.
+            finished: called once with each job that left a result, before that is told: writes it down, and gives
+                what is to be noted with the job. Called again where the ledger could not be written.
             part_came: called with what a running job gives before its end, from any thread.
         """
-        self._ledger = ledger
+        self._records = JobRecords(ledger)
         self._kinds = kinds
         self._told = told
         self._finished = finished
         self._part_came = part_came
         self._state = QueueState(LIMITS)
         self._jobs: dict[int, Job] = {}
-        self._running: dict[int, _Running] = {}
+        self._running: dict[int, WorkerProcess] = {}
         self._lock = threading.RLock()
         self._threads: list[threading.Thread] = []
         self._closing = False
 
     def add(self, kind: str, title: str, resource: str, request: object) -> int:
-        """Puts a job into the queue and the ledger, and gives its number."""
-        now = datetime.now(UTC)
-        with self._ledger.session() as session:
-            row = JobRow(
-                kind=kind,
-                title=title,
-                resource=resource,
-                request=to_text(request),
-                state=State.WAITING.value,
-                created=now,
-                outcome="",
-            )
-            session.add(row)
-            session.flush()
-            number = row.id
+        """Puts a job into the queue and the ledger, and gives its number.
+
+        Raises:
+            LedgerError: the ledger cannot even be read; nothing was begun.
+        """
+        number, now = self._records.number(), datetime.now(UTC)
+        self._records.begin(KeptJob(number, kind, title, resource, request, now))
         self._enter(Job(number, kind, title, resource, request, State.WAITING, now))
         return number
 
     def recover(self) -> list[Job]:
         """Takes up what an earlier run of the application left waiting or running."""
-        open_states = [State.WAITING.value, State.RUNNING.value, State.STOPPING.value]
-        with self._ledger.session() as session:
-            rows = session.scalars(select(JobRow).where(JobRow.state.in_(open_states)).order_by(JobRow.id)).all()
-            jobs = [
-                Job(
-                    row.id,
-                    row.kind,
-                    row.title,
-                    row.resource,
-                    from_text(self._kinds[row.kind].request, row.request),
-                    State.WAITING,
-                    row.created.replace(tzinfo=UTC),
-                )
-                for row in rows
-                if row.kind in self._kinds and row.kind != "look"
-            ]
-            for row in rows:
-                if row.kind == "look":
-                    row.state = State.STOPPED.value
+        requests = {name: kind.request for name, kind in self._kinds.items()}
+        jobs = [
+            Job(kept.number, kept.kind, kept.title, kept.resource, kept.request, State.WAITING, kept.created)
+            for kept in self._records.left_open(requests, _NOT_AGAIN)
+        ]
         for job in jobs:
             self._enter(job)
         return jobs
@@ -162,7 +140,7 @@ class Runner:
     def retry(self, number: int) -> None:
         """Puts a failed or stopped job in the queue again."""
         with self._lock:
-            self._jobs[number] = replace(self._jobs[number], problem=None, result=None, ended=None)
+            self._jobs[number] = replace(self._jobs[number], problem=None, result=None, noted=None, ended=None)
             instructions = self._state.handle(RetryAsked(number))
             self._follow(number)
             self._obey(instructions)
@@ -171,8 +149,7 @@ class Runner:
         """Lets a running job stand still, or go on."""
         running = self._running.get(number)
         if running is not None and running.paused != paused:
-            running.paused, running.moved_s = paused, time.monotonic()
-            _say(running.process, "pause" if paused else "resume")
+            running.pause(paused=paused)
             self._told(self._jobs[number])
 
     def is_paused(self, number: int) -> bool:
@@ -189,7 +166,7 @@ class Runner:
     def still_for_s(self, number: int) -> float:
         """For how long a running job has not come further, in seconds; 0 while it is paused."""
         running = self._running.get(number)
-        return time.monotonic() - running.moved_s if running is not None and not running.paused else 0.0
+        return running.silent_for_s() if running is not None else 0.0
 
     def progress(self, number: int) -> Progress | None:
         """The newest progress of a running job."""
@@ -207,13 +184,16 @@ class Runner:
             self._closing = True
             running = list(self._running.values())
             for each in running:
-                _say(each.process, "stop")
+                each.ask_to_stop()
         until_s = time.monotonic() + _CLOSING_S
         for thread in list(self._threads):
             thread.join(timeout=max(0.0, until_s - time.monotonic()))
         for each in running:
-            if each.process.poll() is None:
-                each.process.kill()
+            if not each.ended:
+                each.kill()
+        self._records.close()
+
+    # -- instructions of the state machine; under the lock --------------------------------------
 
     def _obey(self, instructions: list[Instruction]) -> None:
         for instruction in instructions:
@@ -222,93 +202,78 @@ class Runner:
             elif isinstance(instruction, StopWork):
                 running = self._running.get(instruction.number)
                 if running is not None:
-                    _say(running.process, "stop")
-                    _later(_PATIENCE_S, self._kill, instruction.number, running)
+                    _later(running.ask_to_stop(), self._kill, instruction.number, running)
 
-    def _kill(self, number: int, running: _Running) -> None:
+    def _kill(self, number: int, running: WorkerProcess) -> None:
         """Ends what did not stop when asked: a reader that hangs holds its process in one read."""
-        if running.process.poll() is None:
-            running.process.kill()
-            _later(_KILLED_S, self._give_up, number, running)
+        if not running.ended:
+            _later(running.kill(), self._give_up, number, running)
 
-    def _give_up(self, number: int, running: _Running) -> None:
+    def _give_up(self, number: int, running: WorkerProcess) -> None:
         """The system itself cannot end a process while a device owes it an answer; nobody waits for that here."""
-        if running.process.poll() is None and self._running.get(number) is running:
-            self._end(number, State.FAILED, None, _hangs(self._jobs[number].title), running)
+        if not running.ended and self._running.get(number) is running:
+            self._end(number, _Ending(problem=_hangs(self._jobs[number].title)), running)
 
     def _start(self, number: int) -> None:
         if self._closing:
             return
-        job = replace(self._jobs[number], started=datetime.now(UTC))
-        self._jobs[number] = job
-        process = subprocess.Popen(
-            ["nice", "-n", str(_NICE), sys.executable, "-m", "diadoche.services.queue.worker"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            encoding="ascii",
-            # A group of its own keeps the terminal's Ctrl-C away. Not a session: the kernel shares the processors
-            # between sessions first, and eight workers would leave the window a ninth.
-            process_group=0,
-        )
-        assert process.stdin is not None
-        process.stdin.write(json.dumps({"kind": job.kind, "request": to_text(job.request)}) + "\n")
-        process.stdin.flush()
-        running = _Running(process)
-        self._running[number] = running
+        self._jobs[number] = replace(self._jobs[number], started=datetime.now(UTC))
+        running = self._running[number] = WorkerProcess()
         self._follow(number)
-        thread = threading.Thread(target=self._listen, args=(number, running), name=f"job {number}", daemon=True)
-        self._threads.append(thread)
+        # The process is started, and the request written, where nobody waits: that of a large card is megabytes.
+        thread = threading.Thread(target=self._run, args=(number, running), name=f"job {number}", daemon=True)
+        self._threads = [each for each in self._threads if each.is_alive()] + [thread]
         thread.start()
 
-    def _listen(self, number: int, running: _Running) -> None:
-        process = running.process
-        state, result, problem = State.FAILED, None, _died(self._jobs[number].title)
-        assert process.stdout is not None
-        for line in process.stdout:
-            message = json.loads(line)
-            if "progress" in message:
-                progress = _progress(message["progress"])
-                if progress.done != running.progress.done:
-                    running.moved_s = time.monotonic()
-                running.progress = progress
-            elif "part" in message:
-                self._came(number, message["part"])
-            elif "result" in message:
-                result = from_text(self._kinds[self._jobs[number].kind].result, message["result"])
-                state = State.DONE
-            elif "stopped" in message:
-                state = State.STOPPED
-            elif "problem" in message:
-                problem = Problem(**message["problem"])
-        process.wait()
-        if state is State.FAILED and self._jobs[number].state is State.STOPPING and process.returncode < 0:
-            state = State.STOPPED
-        for pipe in (process.stdin, process.stdout):
-            if pipe is not None:
-                pipe.close()
-        self._end(number, state, result, problem if state is State.FAILED else None, running)
+    # -- a job's own thread ----------------------------------------------------------------------
 
-    def _came(self, number: int, text: str) -> None:
-        """A part of a result: written down and told at once, so that nobody waits for the rest."""
+    def _run(self, number: int, running: WorkerProcess) -> None:
         job = self._jobs[number]
-        part = from_text(self._kinds[job.kind].part, text)
-        with suppress(LedgerError):
-            self._part_came(job, part)
+        ending = _Ending(problem=_died(job.title))
+        try:
+            for message in running.lines({"kind": job.kind, "request": to_text(job.request)}):
+                self._hear(number, message, running, ending)
+        except Exception as error:
+            # Whatever it is: the job ends, and its resource is free again.
+            LOG.exception("job %s", number)
+            ending = _Ending(problem=_failed(job.title, error))
+        if ending.state is State.FAILED and self._jobs[number].state is State.STOPPING and running.was_killed:
+            ending.state = State.STOPPED
+        self._end(number, ending, running)
 
-    def _end(self, number: int, state: State, result: Any, problem: Problem | None, running: _Running) -> None:
-        if self._closing and state is not State.DONE:
+    def _hear(self, number: int, message: dict[str, Any], running: WorkerProcess, ending: _Ending) -> None:
+        kind = self._kinds[self._jobs[number].kind]
+        if "progress" in message:
+            running.note(message["progress"])
+        elif "part" in message:
+            self._take_part(number, from_text(kind.part, message["part"]))
+        elif "result" in message:
+            ending.result = from_text(kind.result, message["result"])
+            ending.state = State.STOPPED if kind.was_stopped(ending.result) else State.DONE
+        elif "stopped" in message:
+            ending.state = State.STOPPED
+        elif "problem" in message:
+            ending.problem = Problem(**message["problem"])
+
+    def _take_part(self, number: int, part: Any) -> None:
+        """A part of a result: written down and told at once, so that nobody waits for the rest."""
+        with suppress(LedgerError):
+            self._part_came(self._jobs[number], part)
+
+    def _end(self, number: int, ending: _Ending, running: WorkerProcess) -> None:
+        if self._closing and ending.state is not State.DONE:
+            # It goes on at the next start.
             return
         if self._running.get(number) is not running:
             # It was given up before, and has died at last.
             return
-        job = replace(self._jobs[number], result=result, problem=problem, ended=datetime.now(UTC), state=state)
-        if state is State.DONE:
+        problem = ending.problem if ending.state is State.FAILED else None
+        job = replace(
+            self._jobs[number], result=ending.result, problem=problem, ended=datetime.now(UTC), state=ending.state
+        )
+        if ending.result is not None:
             # Before the lock: writing a large card down takes a while, and nobody must wait for it.
-            try:
-                self._finished(job)
-            except LedgerError as error:
-                job = replace(job, problem=error.problem, state=State.FAILED)
+            job = self._written_down(job)
         with self._lock:
             self._jobs[number] = job
             self._running.pop(number, None)
@@ -316,36 +281,36 @@ class Runner:
             self._follow(number)
             self._obey(instructions)
 
+    def _written_down(self, job: Job) -> Job:
+        try:
+            return replace(job, noted=self._finished(job))
+        except LedgerError as error:
+            self._records.do(lambda: self._write_down_again(job))
+            return replace(job, problem=_not_written(error.problem))
+        except Exception as error:
+            LOG.exception("what job %s left could not be written down", job.number)
+            return replace(job, problem=_failed(job.title, error))
+
+    def _write_down_again(self, job: Job) -> None:
+        """What a job left, as soon as the ledger takes it; then it is told once more, without the problem."""
+        noted = self._finished(job)
+        with self._lock:
+            current = self._jobs[job.number]
+            if current.ended == job.ended:
+                self._jobs[job.number] = replace(current, problem=None, noted=noted)
+                self._follow(job.number)
+
     def _follow(self, number: int) -> None:
-        """Takes over the state of the state machine, writes it down and tells it."""
-        state = self._state.entries[number].state
-        job = replace(self._jobs[number], state=state)
-        self._jobs[number] = job
-        with self._ledger.session() as session:
-            row = session.get_one(JobRow, number)
-            row.state, row.started, row.ended = state.value, job.started, job.ended
-            row.outcome = to_text(job.problem, Problem) if job.problem else ""
+        """Takes over the state of the state machine, has it written down and tells it."""
+        job = self._jobs[number] = replace(self._jobs[number], state=self._state.entries[number].state)
+        self._records.follow(number, job.state, job.started, job.ended, job.problem)
         self._told(job)
 
 
-def _later(seconds: float, doing: Callable[[int, _Running], None], number: int, running: _Running) -> None:
+def _later(seconds: float, doing: Callable[[int, WorkerProcess], None], number: int, running: WorkerProcess) -> None:
     timer = threading.Timer(seconds, doing, (number, running))
     timer.daemon = True
     timer.start()
-
-
-def _say(process: subprocess.Popen[str], word: str) -> None:
-    try:
-        if process.stdin is not None:
-            process.stdin.write(word + "\n")
-            process.stdin.flush()
-    except (BrokenPipeError, ValueError):
-        # It ended a moment ago by itself.
-        return
-
-
-def _progress(value: dict[str, Any]) -> Progress:
-    return Progress(value["done"], value["total"], value["note"], tuple(Part(**part) for part in value["parts"]))
 
 
 def _hangs(title: str) -> Problem:
@@ -363,4 +328,22 @@ def _died(title: str) -> Problem:
         "",
         "Originals and finished copies are untouched.",
         "Try it again; it goes on where it stopped.",
+    )
+
+
+def _failed(title: str, error: Exception) -> Problem:
+    return Problem(
+        f"{title}: the program failed at this: {error!r}.",
+        "",
+        "Originals and finished copies are untouched.",
+        "Try it again; it goes on where it stopped.",
+    )
+
+
+def _not_written(problem: Problem) -> Problem:
+    return Problem(
+        f"It is done, but not in the ledger yet. {problem.what}",
+        problem.path,
+        "The copies and their manifests stand.",
+        "Close other programs that use the ledger, and make room on its disk: it is written as soon as it can be.",
     )

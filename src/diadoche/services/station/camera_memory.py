@@ -15,14 +15,21 @@ def recalled(ledger: Ledger, card: CardIn, shoot_id: int) -> CameraSettings:
     found = [recall(ledger, _SCOPE, [each], CameraSettings) for each in keys]
     names = (each.name for each in found if each is not None and each.name)
     folders = (each.folders for each in found if each is not None and each.folders)
-    return CameraSettings(next(names, ""), next(folders, ""))
+    return CameraSettings(next(names, ""), next(folders, ""), any(each.is_card for each in found if each is not None))
 
 
 def remember_name(ledger: Ledger, card: CardIn, shoot_id: int, name: str) -> None:
     """Remembers a card's name."""
     before = recalled(ledger, card, shoot_id)
     for each in _card_keys(card):
-        remember(ledger, _SCOPE, each, CameraSettings(name, before.folders))
+        remember(ledger, _SCOPE, each, CameraSettings(name, before.folders, before.is_card))
+
+
+def remember_card(ledger: Ledger, card: CardIn, shoot_id: int) -> None:
+    """Remembers that the person said a medium is a card."""
+    before = recalled(ledger, card, shoot_id)
+    for each in _card_keys(card):
+        remember(ledger, _SCOPE, each, CameraSettings(before.name, before.folders, is_card=True))
 
 
 def remember_folders(ledger: Ledger, card: CardIn, shoot_id: int, folders: str) -> None:

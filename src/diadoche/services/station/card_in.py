@@ -11,6 +11,8 @@ from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.offload import OffloadOutcome, card_name
 from diadoche.services.ledger.known_copies import Familiar
 
+# What any disk may look like.
+NO_CARDS = frozenset({"", "loose"})
 # What stands in for the reader's name where a folder was chosen.
 FOLDER_READER = "a folder"
 
@@ -53,6 +55,8 @@ class CameraSettings:
 
     name: str = ""
     folders: str = ""
+    # The person said that this medium is a card.
+    is_card: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,14 +135,19 @@ def can_recognise(card: CardIn) -> bool:
     return card.is_known and not card.pulled and (card.stage is Stage.LISTED or partly)
 
 
-def after_offload(card: CardIn, outcome: OffloadOutcome) -> CardIn:
-    """The card as it stands after an offload has ended."""
+def is_surely_card(card: CardIn) -> bool:
+    """Whether a medium has the layout of a card, or the person said that it is one."""
+    return card.card is not None and (card.card.layout not in NO_CARDS or bool(card.choices.look.layout))
+
+
+def after_offload(card: CardIn, outcome: OffloadOutcome, problem: Problem | None = None) -> CardIn:
+    """The card as it stands after an offload has ended; `problem` is one of writing that down."""
     result = outcome.result
     wanted = len(result.copies)
     if result.stopped:
         return replace(card, stage=Stage.PARTLY, outcome=outcome, problem=stopped(card), job=0)
     if result.proven_copies == wanted and wanted:
-        remark = next(iter((*result.problems, *outcome.remarks)), None)
+        remark = next(iter((*result.problems, *outcome.remarks)), problem)
         return replace(card, stage=Stage.PROVEN, outcome=outcome, problem=remark, job=0)
     problem = result.problems[0] if result.problems else None
     stage = Stage.PARTLY if result.proven_copies else Stage.PROBLEM

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
+from diadoche.core.errors import LedgerError
+from diadoche.core.names import shown
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.list_card import ListCardRequest
-from diadoche.services.ledger.happenings import note_happening
-from diadoche.services.ledger.known_copies import familiar
+from diadoche.services.ledger.happenings import HappeningKind, note_happening
+from diadoche.services.ledger.known_copies import Familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
@@ -33,13 +36,22 @@ class Listing:
 
     def put_in(self, medium: Medium) -> None:
         """A card is there: it is being read from this moment on."""
-        note_happening(self._ledger, "put in", f"{medium.label} was put in ({medium.reader}).")
         self._board.put(CardIn(medium, Stage.LISTING))
+        self._note("put in", f"{shown(medium.label)} was put in ({medium.reader}).")
         self._list(medium, USUAL_LOOK)
+
+    def _note(self, kind: HappeningKind, words: str) -> None:
+        # What is noted for later never keeps a card from being listed, or from being let go.
+        with suppress(LedgerError):
+            note_happening(self._ledger, kind, words)
 
     def _list(self, medium: Medium, choice: LookChoice) -> None:
         request = ListCardRequest(medium.path, self._places.own_layouts, choice, self._places.facts_memory)
-        job = self._runner.add("look", f"List {medium.label}", f"look:{medium.path}", request)
+        try:
+            job = self._runner.add("look", f"List {shown(medium.label)}", f"look:{medium.path}", request)
+        except LedgerError as error:
+            self._board.put(replace(self._board.cards[medium.key], stage=Stage.PROBLEM, problem=error.problem))
+            return
         # The job may have ended and been told already; then there is nothing to remember it by.
         current = self._board.cards[medium.key]
         if current.stage is Stage.LISTING:
@@ -62,8 +74,8 @@ class Listing:
         if card.stage.being_read:
             if card.job:
                 self._runner.stop(card.job)
-            note_happening(self._ledger, "problem", pulled(card).what)
             self._board.put(replace(card, stage=Stage.PROBLEM, pulled=True, problem=pulled(card)))
+            self._note("problem", pulled(card).what)
         else:
             self._board.remove(key)
 
@@ -80,7 +92,8 @@ class Listing:
             return
         if job.state is State.DONE:
             found: Card = job.result
-            card = replace(card, card=found, familiar=familiar(self._ledger, found))
+            # What the ledger says to it was asked where nobody waits; without it nothing counts as known.
+            card = replace(card, card=found, familiar=job.noted or Familiar(0, 0, frozenset()))
             # An offload that an earlier run left over may be at it already; then it goes on being read.
             listed = card.stage is Stage.LISTING
             self._board.put(replace(card, stage=Stage.LISTED, job=0) if listed else card)

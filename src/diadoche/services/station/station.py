@@ -7,6 +7,7 @@ work that makes it true is started, and changed back only after that work has en
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,8 @@ from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.cardset import CardSet, card_sets
 from diadoche.core.cards.layout import Layout, load_layouts
 from diadoche.core.disks import Disk, disk_of
-from diadoche.core.errors import DiadocheError
+from diadoche.core.errors import DiadocheError, LedgerError
+from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
@@ -26,13 +28,12 @@ from diadoche.services.jobs.copy_on import CopyOnRequest
 from diadoche.services.jobs.offload import OffloadRequest, plan_for
 from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.happenings import HappeningKind, note_happening
-from diadoche.services.ledger.known_copies import familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import Shoot, change_shoot, known_recipe
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
-from diadoche.services.station.camera_memory import recalled, remember_folders, remember_name
+from diadoche.services.station.camera_memory import recalled, remember_card, remember_folders, remember_name
 from diadoche.services.station.card_board import CardBoard
 from diadoche.services.station.card_in import (
     FOLDER_READER,
@@ -41,6 +42,7 @@ from diadoche.services.station.card_in import (
     Stage,
     after_offload,
     can_recognise,
+    is_surely_card,
     other_content,
     stopped,
 )
@@ -104,6 +106,9 @@ class Station:
 
     def correct(self, key: str, choice: LookChoice) -> None:
         """The person says what a card is, or how its stills are to be taken: it is listed anew."""
+        if choice.layout and key in self.cards:
+            with suppress(LedgerError):
+                remember_card(self.ledger, self.cards[key], self.shoot.id)
         self._listing.correct(key, choice)
 
     def pulled_out(self, key: str) -> None:
@@ -160,12 +165,20 @@ class Station:
             sent=choices.sent,
             last_disks=last_disks(self.ledger),
             look=choices.look,
+            fingerprint=card.card.tree.fingerprint() if card.card is not None else "",
         )
 
     def _coming_bytes(self, key: str) -> int:
-        """What other cards in the queue will take at every place."""
-        waiting = [card for other, card in self.cards.items() if other != key and card.stage is Stage.WAITING]
-        return sum(card.card.tree.size_bytes for card in waiting if card.card is not None)
+        """What other cards, in the queue or on their way, will still take at every place."""
+        return sum(self._still_to_come(other) for other in self.cards if other != key)
+
+    def _still_to_come(self, key: str) -> int:
+        card = self.cards[key]
+        if card.card is None or card.stage not in {Stage.WAITING, Stage.CROSSING}:
+            return 0
+        progress = self.progress(key)
+        written = min((part.copied for part in progress.parts), default=0) if progress is not None else 0
+        return max(0, card.card.tree.size_bytes - written)
 
     def plan(self, key: str) -> OffloadPlan:
         """What an offload of this card would do, fit to be shown.
@@ -208,8 +221,8 @@ class Station:
         if not self.can_offload(key):
             return
         card = self.cards[key]
-        request = self.request_for(key)
         try:
+            request = self.request_for(key)
             plan = self._plan(key, request)
         except DiadocheError as error:
             self._board.put(replace(card, stage=Stage.PROBLEM, problem=error.problem))
@@ -221,11 +234,20 @@ class Station:
             # Copying comes before all other work on a card.
             self.runner.stop(card.job)
         self._board.put(replace(card, stage=Stage.WAITING, problem=None, outcome=None, recognised=False, job=0))
-        note_happening(self.ledger, "begun", f"The offload of {card.name} began.")
-        job = self.runner.add("offload", f"Offload {card.name}", _resource(card.medium), request)
+        self._note("begun", f"The offload of {card.name} began.")
+        job = self._begin(key, "offload", f"Offload {card.name}", request)
         current = self.cards[key]
         if current.stage.being_read:
             self._board.put(replace(current, job=job))
+
+    def _begin(self, key: str, kind: str, title: str, request: object) -> int:
+        """Puts a job for a card into the queue; 0, and the card stands with a problem, where that cannot be done."""
+        card = self.cards[key]
+        try:
+            return self.runner.add(kind, title, _resource(card.medium), request)
+        except LedgerError as error:
+            self._board.put(replace(card, stage=Stage.PROBLEM, problem=error.problem, job=0))
+            return 0
 
     def look_at_pictures(self, key: str) -> None:
         """Reads the first picture of each clip from the card, once; copying puts an end to it."""
@@ -237,7 +259,7 @@ class Station:
         request = PictureRequest(
             card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe), self._places.own_profiles
         )
-        job = self.runner.add("pictures", f"Look at the clips of {card.name}", _resource(card.medium), request)
+        job = self._begin(key, "pictures", f"Look at the clips of {card.name}", request)
         current = self.cards[key]
         if current.stage is Stage.PICTURING:
             self._board.put(replace(current, job=job))
@@ -288,7 +310,7 @@ class Station:
             return
         self._board.put(replace(card, stage=Stage.COMPARING, problem=None))
         request = CompareCardRequest(card.medium.path, card.card.tree.files, card.familiar.digests)
-        job = self.runner.add("recognise", f"Compare {card.name} with its copies", _resource(card.medium), request)
+        job = self._begin(key, "recognise", f"Compare {card.name} with its copies", request)
         if self.cards[key].stage is Stage.COMPARING:
             self._board.put(replace(self.cards[key], job=job))
 
@@ -296,8 +318,8 @@ class Station:
         """Completes the copies that are not whole from a proven one, without reading the card; gives how many."""
         card = self.cards.get(key)
         copies = card.outcome.result.copies if card is not None and card.outcome is not None else ()
-        good = next((Path(copy.root) for copy in copies if copy.status == "proven"), None)
-        wanting = [copy for copy in copies if copy.status != "proven" and copy.root]
+        good = next((Path(copy.root) for copy in copies if copy.status is CopyState.PROVEN), None)
+        wanting = [copy for copy in copies if copy.status is not CopyState.PROVEN and copy.root]
         if good is None or card is None:
             return 0
         for copy in wanting:
@@ -355,6 +377,11 @@ class Station:
         card = self.cards.get(key)
         return self.runner.progress(card.job) if card is not None and card.job else None
 
+    def _note(self, kind: HappeningKind, words: str) -> None:
+        # What is noted for later never keeps a card from being copied, or from being let go.
+        with suppress(LedgerError):
+            note_happening(self.ledger, kind, words)
+
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""
         card = self.cards[key]
@@ -367,6 +394,9 @@ class Station:
         """With unattended on, a card that went in is offloaded with no click and no question."""
         card = self.cards[key]
         if not self.shoot.settings.unattended or not self.can_offload(key) or card.medium.reader == FOLDER_READER:
+            return
+        if not is_surely_card(card) and not self.remembered_for(key).is_card:
+            # Any disk can be plugged in: only what has a card's layout, or was said to be one, is copied unasked.
             return
         if card.is_known:
             # By names, sizes and times all of it is proven; reading it makes that sure.
@@ -401,7 +431,7 @@ class Station:
                 )
             )
         else:
-            note_happening(self.ledger, "proven", f"{card.name} is what its proven copies hold.")
+            self._note("proven", f"{card.name} is what its proven copies hold.")
             self._board.put(replace(card, stage=Stage.PROVEN, recognised=True, problem=None, job=0))
 
     def _copied_on(self, job: Job) -> None:
@@ -427,8 +457,7 @@ class Station:
         if job.state in {State.RUNNING, State.STOPPING}:
             self._board.put(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
-            found = familiar(self.ledger, card.card) if card.card is not None else None
-            after = after_offload(replace(card, familiar=found), job.result)
+            after = after_offload(replace(card, familiar=job.noted), job.result, job.problem)
             kind: HappeningKind = "proven" if after.stage is Stage.PROVEN else "problem"
             done = job.result.result
             words = (
@@ -436,8 +465,10 @@ class Station:
                 f"{count_text(len(job.result.card.clips), 'clip')}, {count_text(done.files, 'file')}, "
                 f"{size_text(done.bytes)}."
             )
-            note_happening(self.ledger, kind, f"{words} {after.problem.what}" if after.problem else words)
+            self._note(kind, f"{words} {after.problem.what}" if after.problem else words)
             self._board.put(after)
+        elif job.state is State.STOPPED and job.result is not None:
+            self._board.put(after_offload(replace(card, familiar=job.noted), job.result, job.problem))
         elif job.state.ended:
             self._board.put(replace(card, stage=Stage.PROBLEM, problem=job.problem or stopped(card), job=0))
 

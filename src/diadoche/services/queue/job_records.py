@@ -1,0 +1,153 @@
+"""Jobs as they are kept in the ledger: written by a thread of its own, in order, until the ledger takes them.
+
+A ledger that is locked, or whose disk is full, holds up neither the queue nor the window: what could not be written
+is tried again, and what a job has left is never dropped for it.
+"""
+
+from __future__ import annotations
+
+import logging
+import queue
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import func, select
+
+from diadoche.core.errors import LedgerError, Problem
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import JobRow
+from diadoche.services.queue.states import State
+from diadoche.services.wire import from_text, to_text
+
+LOG = logging.getLogger(__name__)
+_AGAIN_S = 1.0
+_CLOSING_S = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class KeptJob:
+    """A job that an earlier run of the application left waiting or running."""
+
+    number: int
+    kind: str
+    title: str
+    resource: str
+    request: Any
+    created: datetime
+
+
+class JobRecords:
+    """Writes jobs down, and what follows them; any thread may ask for that, none has to wait."""
+
+    def __init__(self, ledger: Ledger) -> None:
+        self._ledger = ledger
+        self._next = 0
+        self._lock = threading.Lock()
+        self._wanted: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
+        self._closing_until_s: float | None = None
+        self._thread = threading.Thread(target=self._write_all, name="job records", daemon=True)
+        self._thread.start()
+
+    def number(self) -> int:
+        """A number that no job has yet."""
+        with self._lock:
+            if not self._next:
+                with self._ledger.session() as session:
+                    self._next = (session.scalar(select(func.max(JobRow.id))) or 0) + 1
+            self._next += 1
+            return self._next - 1
+
+    def begin(self, job: KeptJob) -> None:
+        """Writes down a new job."""
+        self.do(lambda: self._begin(job))
+
+    def _begin(self, job: KeptJob) -> None:
+        with self._ledger.session() as session:
+            session.add(
+                JobRow(
+                    id=job.number,
+                    kind=job.kind,
+                    title=job.title,
+                    resource=job.resource,
+                    request=to_text(job.request),
+                    state=State.WAITING.value,
+                    created=job.created,
+                    outcome="",
+                )
+            )
+
+    def follow(
+        self, number: int, state: State, started: datetime | None, ended: datetime | None, problem: Problem | None
+    ) -> None:
+        """Writes down how a job stands now."""
+
+        def write() -> None:
+            with self._ledger.session() as session:
+                row = session.get(JobRow, number)
+                if row is not None:
+                    row.state, row.started, row.ended = state.value, started, ended
+                    row.outcome = to_text(problem, Problem) if problem else ""
+
+        self.do(write)
+
+    def do(self, work: Callable[[], None]) -> None:
+        """Does something with the ledger as soon as it can be done, after what was asked for before."""
+        self._wanted.put(work)
+
+    def left_open(self, requests: dict[str, type[Any]], not_again: frozenset[str]) -> list[KeptJob]:
+        """What an earlier run left; kinds of `not_again` are ended, as is what makes no sense any more.
+
+        Raises:
+            LedgerError: it cannot be read.
+        """
+        open_states = [State.WAITING.value, State.RUNNING.value, State.STOPPING.value]
+        found = []
+        with self._ledger.session() as session:
+            rows = session.scalars(select(JobRow).where(JobRow.state.in_(open_states)).order_by(JobRow.id)).all()
+            for row in rows:
+                job = _kept(row, requests) if row.kind not in not_again else None
+                if job is None:
+                    row.state = State.STOPPED.value
+                else:
+                    found.append(job)
+        return found
+
+    def close(self) -> None:
+        """Writes what is still to be written, for a few seconds at most."""
+        self._closing_until_s = time.monotonic() + _CLOSING_S
+        self._wanted.put(None)
+        self._thread.join(timeout=_CLOSING_S)
+
+    def _write_all(self) -> None:
+        while (work := self._wanted.get()) is not None:
+            self._write(work)
+
+    def _write(self, work: Callable[[], None]) -> None:
+        while True:
+            try:
+                work()
+                return
+            except LedgerError:
+                until_s = self._closing_until_s
+                if until_s is not None and time.monotonic() > until_s:
+                    return
+                time.sleep(_AGAIN_S)
+            except Exception:
+                # A defect: the rest is written all the same.
+                LOG.exception("a job could not be written down")
+                return
+
+
+def _kept(row: JobRow, requests: dict[str, type[Any]]) -> KeptJob | None:
+    if row.kind not in requests:
+        return None
+    try:
+        request = from_text(requests[row.kind], row.request)
+    except (ValidationError, ValueError):
+        return None
+    return KeptJob(row.id, row.kind, row.title, row.resource, request, row.created.replace(tzinfo=UTC))

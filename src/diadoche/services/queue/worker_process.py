@@ -1,0 +1,119 @@
+"""A job's process from the queue's side: started, asked, heard, stopped. What it says is believed line by line."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from typing import Any
+
+from diadoche.core.answering import HANGS_S
+from diadoche.core.watch import Part, Progress
+
+# The window comes first: it needs little, but it needs that at once.
+_NICE = 10
+_PATIENCE_S = 10.0
+_KILLED_S = 3.0
+
+
+class WorkerProcess:
+    """One job's process. Started on the thread that listens to it; the others only tell it things."""
+
+    def __init__(self) -> None:
+        self.progress = Progress(0, 0)
+        self.paused = False
+        self._moved_s = time.monotonic()
+        self.process: subprocess.Popen[bytes] | None = None
+        self._asked_to_stop = False
+        self._lock = threading.Lock()
+
+    def lines(self, question: dict[str, Any]) -> Iterator[dict[str, Any]]:
+        """Starts the process and gives what it says, until it has ended. A line that was cut off is passed over."""
+        process = subprocess.Popen(
+            ["nice", "-n", str(_NICE), sys.executable, "-m", "diadoche.services.queue.worker"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            # A group of its own keeps the terminal's Ctrl-C away. Not a session: the kernel shares the processors
+            # between sessions first, and eight workers would leave the window a ninth.
+            process_group=0,
+        )
+        with self._lock:
+            self.process = process
+            asked_to_stop = self._asked_to_stop
+        self._moved_s = time.monotonic()
+        try:
+            self._write(json.dumps(question))
+            if asked_to_stop:
+                self._write("stop")
+            assert process.stdout is not None
+            for line in process.stdout:
+                message = _parsed(line)
+                if message is not None:
+                    yield message
+            process.wait()
+        finally:
+            for pipe in (process.stdin, process.stdout):
+                if pipe is not None:
+                    pipe.close()
+
+    def note(self, value: dict[str, Any]) -> None:
+        """Takes in its newest progress."""
+        parts = tuple(Part(**part) for part in value["parts"])
+        progress = Progress(value["done"], value["total"], value["note"], parts)
+        if progress.done != self.progress.done:
+            self._moved_s = time.monotonic()
+        self.progress = progress
+
+    @property
+    def was_killed(self) -> bool:
+        """Whether a signal ended it."""
+        return self.process is not None and (self.process.poll() or 0) < 0
+
+    @property
+    def ended(self) -> bool:
+        """Whether it has ended, or never began."""
+        return self.process is None or self.process.poll() is not None
+
+    def silent_for_s(self) -> float:
+        """For how long it has not come further, in seconds; 0 while it is paused."""
+        return 0.0 if self.paused else time.monotonic() - self._moved_s
+
+    def pause(self, *, paused: bool) -> None:
+        """Lets it stand still, or go on."""
+        self.paused, self._moved_s = paused, time.monotonic()
+        self._write("pause" if paused else "resume")
+
+    def ask_to_stop(self) -> float:
+        """Asks it to stop; gives how long it is to be waited for, in seconds: not at all where it hangs."""
+        with self._lock:
+            self._asked_to_stop = True
+        self._write("stop")
+        return 0.0 if self.silent_for_s() > HANGS_S else _PATIENCE_S
+
+    def kill(self) -> float:
+        """Ends it; gives how long that may take. The system itself cannot end what a device owes an answer."""
+        if self.process is not None:
+            self.process.kill()
+        return _KILLED_S
+
+    def _write(self, word: str) -> None:
+        process = self.process
+        try:
+            if process is not None and process.stdin is not None:
+                process.stdin.write(word.encode("ascii") + b"\n")
+                process.stdin.flush()
+        except (BrokenPipeError, ValueError):
+            # It ended a moment ago by itself.
+            return
+
+
+def _parsed(line: bytes) -> dict[str, Any] | None:
+    """What a line says; nothing for one that a killed process left half, or that is none of ours."""
+    try:
+        message = json.loads(line) if line.endswith(b"\n") else None
+    except ValueError:
+        return None
+    return message if isinstance(message, dict) else None
