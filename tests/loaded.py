@@ -7,6 +7,7 @@ interpreter's own profiling hook tells when the step is reached.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -30,6 +31,8 @@ class Run:
     times: int = 1
     moment: str = "call"
     killed_after_ms: int | None = None
+    # What it is killed by after that time: SIGINT is a person's Ctrl-C.
+    signal: int = signal.SIGKILL
     environment: dict[str, str] = field(default_factory=lambda: dict(os.environ))
     out: str = os.devnull
     err: str = os.devnull
@@ -43,13 +46,21 @@ class Loaded:
             [sys.executable, "-m", __name__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )
 
-    def ended(self, run: Run) -> int:
-        """How a run ended: its exit code, or minus the signal's number."""
+    def begin(self, run: Run) -> None:
+        """Begins a run; `wait` must follow."""
         assert self._process.stdin is not None
-        assert self._process.stdout is not None
         self._process.stdin.write(json.dumps(asdict(run)) + "\n")
         self._process.stdin.flush()
+
+    def wait(self) -> int:
+        """How the run that was begun ended: its exit code, or minus the signal's number."""
+        assert self._process.stdout is not None
         return int(self._process.stdout.readline())
+
+    def ended(self, run: Run) -> int:
+        """The same for a run from its beginning to its end."""
+        self.begin(run)
+        return self.wait()
 
     def run(self, words: list[str]) -> subprocess.CompletedProcess[str]:
         """Runs the command line to its end, with what it wrote."""
@@ -115,7 +126,8 @@ def main() -> None:
                 os._exit(code)
         if run.killed_after_ms is not None:
             time.sleep(run.killed_after_ms / 1000)
-            os.kill(child, signal.SIGKILL)
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, run.signal)
         _pid, status = os.waitpid(child, 0)
         print(os.waitstatus_to_exitcode(status), flush=True)  # noqa: T201  # the answer
 

@@ -54,7 +54,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     assert model is not None
     waits(
         qtbot,
-        lambda: model.rowCount() == 6 and all(model.index(row, 6).data() != "being looked at" for row in range(6)),
+        lambda: model.rowCount() == 6 and all(model.index(row, 6).data() != "not looked at yet" for row in range(6)),
     )
     assert [model.index(row, 6).data() for row in range(6)].count("rewrap") == 2
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)

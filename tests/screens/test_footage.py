@@ -184,12 +184,12 @@ def test_facts_that_come_before_the_end_are_shown_at_once(new_scene: Scene, dron
     scene = new_scene
     scene.offloaded(drone)
     footage = scene.desk.footage
-    assert "being looked at" in footage.texts(0)
+    assert "not looked at yet" in footage.texts(0)
     job = scene.runner.last("identify")
     first = perform_identify(replace(job.request, clips=job.request.clips[:1]), Watch())[0]
     scene.desk.clip_identified(first)
     assert "convert" in footage.texts(0)
-    assert "being looked at" in footage.texts(1)
+    assert "not looked at yet" in footage.texts(1)
 
 
 def test_how_makes_play_is_measured_once_and_told(new_scene: Scene, camcorder: Path, drone: Path) -> None:

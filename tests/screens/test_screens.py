@@ -153,7 +153,7 @@ def test_a_place_inside_the_card_is_refused_on_the_card(scene: Scene, tmp_path: 
 
 def test_footage_outputs_and_ledger_follow_an_offload(scene: Scene, camcorder: Path, drone: Path) -> None:
     scene.offloaded(camcorder)
-    assert "being looked at" in scene.desk.footage.texts(0)
+    assert "not looked at yet" in scene.desk.footage.texts(0)
     look = scene.runner.last("identify")
     scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
     rows = [scene.desk.footage.texts(row) for row in range(len(scene.desk.footage.clips))]

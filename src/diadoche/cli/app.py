@@ -227,7 +227,7 @@ def offload(
         outcome = perform_offload(request, watch)
         record_outcome(ledger, request, outcome)
     if json:
-        print_json(_offload_json(outcome))
+        print_json(offload_json(outcome))
     _say_offload(outcome)
     ended(bool(outcome.card.problems) or _went_wrong(outcome.result))
 
@@ -236,7 +236,8 @@ def _went_wrong(result: OffloadResult) -> bool:
     return bool(result.problems or result.stopped or result.proven_copies < len(result.copies))
 
 
-def _offload_json(outcome: OffloadOutcome) -> dict[str, object]:
+def offload_json(outcome: OffloadOutcome) -> dict[str, object]:
+    """What an offload did, as the contract of the command line has it."""
     result = outcome.result
     return {
         "files": result.files,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -60,8 +61,15 @@ def opened_ledger() -> Iterator[Ledger]:
 
 @contextmanager
 def stoppable(watch: Watch) -> Iterator[None]:
-    """Ctrl-C asks the work to stop, so that it can clean up."""
-    before = signal.signal(signal.SIGINT, lambda *_: watch.stop())
+    """Ctrl-C asks the work to stop, so that it can clean up; a second one ends it at once, whatever hangs."""
+
+    def stop(*_: object) -> None:
+        if watch.stopping:
+            say("Ended at once. What had arrived whole is kept; the copies say that they are not whole.")
+            os._exit(1)
+        watch.stop()
+
+    before = signal.signal(signal.SIGINT, stop)
     try:
         yield
     finally:

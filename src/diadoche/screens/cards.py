@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from diadoche.core.answering import HANGS_S
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
@@ -55,6 +56,8 @@ class CardRow:
     can_take_whole: bool = False
     can_eject: bool = False
     numbers: str = ""
+    # Whether something that it waits for does not answer: then advice is shown wherever the card stands.
+    is_silent: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +130,13 @@ class CardsScreen:
     def watch_line(self, at_work: int) -> WatchLine:
         """The sentence on top."""
         cards = list(self._station.cards.values())
-        return watch_line(cards, len(self._station.shoot.settings.places), self.wait_s(), at_work)
+        silent_s = {key: self._station.still_for_s(key) for key in self._station.cards if not self._silent_places(key)}
+        return watch_line(cards, len(self._station.shoot.settings.places), self.wait_s(), at_work, silent_s)
+
+    def _silent_places(self, key: str) -> list[str]:
+        """The places that a card's offload waits for an answer of."""
+        progress = self._station.progress(key)
+        return [part.name for part in progress.parts if part.state == "silent"] if progress is not None else []
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -320,8 +329,7 @@ class CardsScreen:
         advice = f"{card.problem.safe} {card.problem.do}" if card.problem is not None else ""
         still_s = self._station.still_for_s(key)
         if still_s > _STILL_S:
-            remark = f"Nothing has come from {card.medium.reader} for {round(still_s)} s."
-            advice = "The card is unchanged. Wait, or stop it and try another reader."
+            remark, advice = self._silence(card, still_s)
         settings = self._station.shoot.settings
         kept = _kept(card, progress, len(settings.places), settings.copies_wanted)
         if not remark:
@@ -349,7 +357,17 @@ class CardsScreen:
             card.stage is Stage.PROVEN or _waits_for_word(card),
             card.medium.can_eject and not card.stage.being_read and not card.pulled,
             numbers(card),
+            still_s > _STILL_S,
         )
+
+    def _silence(self, card: CardIn, still_s: float) -> tuple[str, str]:
+        """Who does not answer, and what can be done about it."""
+        places = self._silent_places(card.medium.key)
+        if places:
+            remark = f"{' and '.join(places)} has not answered for {round(still_s)} s."
+            return remark, f"After {HANGS_S:.0f} s it is left behind, and the other copies go on."
+        remark = f"Nothing has come from {card.medium.reader} for {round(still_s)} s."
+        return remark, "The card is unchanged. Wait, or stop it and try another reader."
 
     def _set_remark(self, card: CardIn) -> str:
         """What the card's set lacks, said of the card that it concerns, or of the whole set."""

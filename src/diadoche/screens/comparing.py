@@ -25,7 +25,7 @@ def compare(many: Sequence[Facts | None]) -> tuple[ComparedLine, ...]:
     """All facts of some clips, in the order in which people ask; lines that are empty for all are left out."""
     found = []
     for name, words in _LINES:
-        texts = tuple(words(facts) if facts is not None else "being looked at" for facts in many)
+        texts = tuple(words(facts) if facts is not None else "not looked at yet" for facts in many)
         if any(texts):
             found.append(ComparedLine(name, texts, len(set(texts)) > 1))
     return tuple(found)

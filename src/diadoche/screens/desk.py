@@ -63,6 +63,8 @@ class Desk:
         if job.state.ended and job.kind == "make":
             self.outputs.job_ended(job.request.clip_id)
             self.shelf.refresh()
+        if job.state.ended and not self.work.running() and job.kind != "identify":
+            self._soon(self.station.look_at_the_rest)
         self.work.on_change()
         self.cards.on_change()
 

@@ -231,7 +231,7 @@ class FootageScreen:
         clip, opinion = line.clip, line.clip.opinion
         said = (opinion.verdict, ", ".join(opinion.tags), opinion.note)
         if clip.facts is None:
-            return Detail(clip.clip.name, "It is being looked at.", (), _kept(clip), (), *said)
+            return Detail(clip.clip.name, "It was not looked at yet.", (), _kept(clip), (), *said)
         facts = clip.facts
         return Detail(
             f"{facts.route.name.capitalize()}: {clip.card}, {clip.clip.name}",

@@ -99,7 +99,7 @@ def _files(clip: KeptClip, _zone: tzinfo | None) -> str:
 
 
 def _route(clip: KeptClip, _zone: tzinfo | None) -> str:
-    return clip.facts.route.name if clip.facts else "being looked at"
+    return clip.facts.route.name if clip.facts else "not looked at yet"
 
 
 def _origin(clip: KeptClip, _zone: tzinfo | None = None) -> str:
@@ -195,7 +195,7 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
     texts[STANDS_OUT.name] = ", ".join(odd)
     keys = {column.name: column.key(clip) for column in COLUMNS} | {STANDS_OUT.name: (-len(odd), odd)}
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
-    make = make_of(clip.facts).words if clip.facts is not None else "being looked at"
+    make = make_of(clip.facts).words if clip.facts is not None else "not looked at yet"
     words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
     return Line(clip, texts, keys, words, odd, make, majority)
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from diadoche.core.answering import HANGS_S
 from diadoche.core.sizes import count_text, wait_text
 from diadoche.screens.marks import Mark
 from diadoche.services.station.card_in import CardIn, Stage
 
+_NONE: Mapping[str, float] = {}
 _NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
 
 
@@ -23,7 +25,9 @@ class WatchLine:
     aside_small: str
 
 
-def watch_line(cards: Sequence[CardIn], places: int, wait_s: float | None, at_work: int) -> WatchLine:
+def watch_line(
+    cards: Sequence[CardIn], places: int, wait_s: float | None, at_work: int, silent_s: Mapping[str, float] = _NONE
+) -> WatchLine:
     """What is true of all cards at this moment.
 
     Args:
@@ -31,11 +35,15 @@ def watch_line(cards: Sequence[CardIn], places: int, wait_s: float | None, at_wo
         places: how many destinations the shoot has.
         wait_s: how long offloads still take, where that is known.
         at_work: jobs of any kind that run.
+        silent_s: for how long nothing has come from the readers of cards that are read, by the cards' keys.
     """
     reading = [card for card in cards if card.stage.being_read]
     troubled = [card for card in cards if card.stage in {Stage.PROBLEM, Stage.PARTLY}]
     aside = wait_text(wait_s) if wait_s is not None else ("at work" if at_work else "nothing at work")
     small = f"{count_text(len(cards), 'card')} · {count_text(places, 'place')} for copies"
+    hanging = [card for card in reading if silent_s.get(card.medium.key, 0.0) > HANGS_S]
+    if hanging:
+        return _does_not_answer(hanging, silent_s, aside, small)
     if reading:
         return WatchLine(Mark.UNDER_WAY, _leave_in(len(reading)), _doing(reading, troubled), aside, small)
     if troubled:
@@ -44,6 +52,19 @@ def watch_line(cards: Sequence[CardIn], places: int, wait_s: float | None, at_wo
     if not cards:
         return WatchLine(Mark.EXPECTED, "No card is in.", "Put one in, or choose a folder.", aside, small)
     return _may_come_out(cards, aside, small)
+
+
+def _does_not_answer(cards: Sequence[CardIn], silent_s: Mapping[str, float], aside: str, small: str) -> WatchLine:
+    """A reader that hangs needs a person: which one it is, and what can be done."""
+    card = cards[0]
+    first = (
+        f"{card.name} does not answer."
+        if len(cards) == 1
+        else f"{_count(len(cards)).capitalize()} cards do not answer."
+    )
+    seconds = round(silent_s[card.medium.key])
+    words = f"Nothing has come from {card.medium.reader} for {seconds} s: stop it, and try another reader."
+    return WatchLine(Mark.PROBLEM, first, words, aside, small)
 
 
 def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:

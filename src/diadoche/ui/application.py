@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from types import TracebackType
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.disks import disk_of
@@ -27,6 +27,7 @@ from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.job_results import record, record_part
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
+from diadoche.services.machine.one_window import OneWindow
 from diadoche.services.machine.settings import Scheme, load_settings, save_settings
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
@@ -34,6 +35,7 @@ from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.main_window import MainWindow
+from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.signals import quit_on_signals
 from diadoche.ui.theme import Theme
 
@@ -95,7 +97,7 @@ class Application:
                 lambda medium: self._bridge.post(CameIn(medium)), lambda key: self._bridge.post(WentOut(key))
             )
         self.devices.start()
-        self.runner.recover()
+        self.station.take_up(self.runner.recover())
         self._checks = QTimer()
         self._checks.timeout.connect(self._check_due)
         self._checks.start(_CHECK_EVERY_MS)
@@ -178,6 +180,13 @@ class Application:
         self.window.look_again()
         save_settings(self._places.config, self._settings)
 
+    def come_to_front(self) -> None:
+        """Somebody started the application again: here it is."""
+        self.window.setWindowState(self.window.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.window.show()
+        self.window.raise_()
+        self.window.activateWindow()
+
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
         self._closed = True
@@ -216,12 +225,30 @@ def run(opening: Opening) -> int:
     app.setQuitOnLastWindowClosed(False)
     install_hook()
     quit_on_signals(app)
+    one = OneWindow(opening.places.ledger)
     try:
+        if not one.take():
+            # Two windows on one ledger would run its jobs twice.
+            return 0 if bring_first_to_front(one.name) else _somebody_else(opening)
         application = Application(app, opening)
-    except DiadocheError as error:
-        QMessageBox.critical(None, "Diadoche", error.problem.sentence())
+    except (DiadocheError, OSError) as error:
+        words = error.problem.sentence() if isinstance(error, DiadocheError) else str(error)
+        QMessageBox.critical(None, "Diadoche", words)
         return 1
+    later = SecondStarts(one.name, application.come_to_front)
     application.window.show()
     code = app.exec()
+    later.close()
     application.close()
+    one.let_go()
     return code
+
+
+def _somebody_else(opening: Opening) -> int:
+    QMessageBox.critical(
+        None,
+        "Diadoche",
+        f"Another start of the application works on the ledger at {opening.places.ledger}, and does not answer. "
+        "Its copies and yours are safe. Wait until it has ended, or end it.",
+    )
+    return 1

@@ -97,7 +97,7 @@ class CardPanel(QFrame):
             self._may.setObjectName(look)
             self._may.setStyleSheet("/* look again */")
             self._may.setStyleSheet("")
-        troubled = row.mark is Mark.PROBLEM
+        troubled = row.mark is Mark.PROBLEM or row.is_silent
         for part, text, is_vital in (
             (self._layout_words, row.layout, False),
             (self._contents, row.contents, False),

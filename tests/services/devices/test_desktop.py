@@ -46,7 +46,7 @@ class Services(threading.Thread):
         if message.message_type is not MessageType.METHOD_CALL:
             return None
         if message.member == "Inhibit":
-            assert message.body == ["sleep", "Diadoche", "A card is being read.", "block"]
+            assert message.body == ["sleep:handle-lid-switch", "Diadoche", "A card is being read.", "block"]
             ours, theirs = os.pipe()
             self.inhibitors += [ours, theirs]
             return Message.new_method_return(message, "h", [0], [theirs])

@@ -47,6 +47,8 @@ _BATCH_FILES = 1024
 _BATCH_BYTES = 64 * 1024 * 1024
 _BATCH_S = 0.5
 _FEW_FILES = 4
+# After so long it is said that a call has not returned; when it hangs is said elsewhere.
+_SILENT_S = 5.0
 _WRITEBACK_BYTES = 32 * 1024 * 1024
 # So much of a file's own name its part has, for whoever finds one.
 _PART_NAME = 60
@@ -287,7 +289,8 @@ class Destination:
 
     def part(self) -> Part:
         """How far it is."""
-        state = "dropped" if self.dropped else "under way"
+        silent = self.calls.silent_for_s() > _SILENT_S
+        state = "dropped" if self.dropped else "silent" if silent else "under way"
         return Part(str(self.place), self.copied_bytes, self.proven_bytes, self.total_bytes, state)
 
     def is_backlogged(self) -> bool:

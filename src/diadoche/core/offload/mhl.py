@@ -232,9 +232,11 @@ def _extend_chain(folder: Path, number: int, manifest_name: str, data: bytes) ->
         # It vouches for nothing any more: it stays beside a new one, which knows the manifests as they are now.
         rename_new(path, path.with_name(unique_name("damaged_chain.xml", lambda name: path.with_name(name).exists())))
         top = _new_chain()
-        for earlier in _generations(folder):
-            if earlier.name != manifest_name:
-                _add_link(top, _number(earlier), earlier.name, earlier.read_bytes())
+    linked = {entry.findtext(f"{{{_CHAIN_NS}}}path", "") for entry in top.iterfind(f"{{{_CHAIN_NS}}}hashlist")}
+    for earlier in _generations(folder):
+        # A kill between a manifest and its link leaves it out of the chain; with the next generation it comes in.
+        if earlier.name != manifest_name and earlier.name not in linked:
+            _add_link(top, _number(earlier), earlier.name, earlier.read_bytes())
     _add_link(top, number, manifest_name, data)
     write_whole(path, etree.tostring(top, pretty_print=True, xml_declaration=True, encoding="UTF-8"))
 

@@ -14,6 +14,7 @@ from collections.abc import Callable
 
 from dbus_fast import BusType, Variant
 from dbus_fast.aio.message_bus import MessageBus
+from dbus_fast.message import Message
 
 from diadoche.services.devices.buses import BusError, BusThread, call
 
@@ -56,12 +57,9 @@ class SleepLock:
     async def _take(self) -> None:
         try:
             self._bus = self._bus or await self._buses.connected(BusType.SYSTEM, self._address)
-            answer = await call(
-                self._bus, _LOGIN, "/org/freedesktop/login1", f"{_LOGIN}.Manager", "Inhibit", "ssss",
-                "sleep", "Diadoche", "A card is being read.", "block",
-            )  # fmt: skip
+            answer = await self._inhibited(self._bus)
         except BusError:
-            self.works = False
+            self.works = self._asking = False
             return
         with self._lock:
             self._asking = False
@@ -69,6 +67,20 @@ class SleepLock:
             # The card may have been let go while the login manager was thinking.
             if not self._wanted:
                 self._give_back()
+
+    @staticmethod
+    async def _inhibited(bus: MessageBus) -> Message:
+        """Sleep, and what closing the lid does; where the second is not allowed, sleep alone."""
+        for what in ("sleep:handle-lid-switch", "sleep"):
+            try:
+                return await call(
+                    bus, _LOGIN, "/org/freedesktop/login1", f"{_LOGIN}.Manager", "Inhibit", "ssss",
+                    what, "Diadoche", "A card is being read.", "block",
+                )  # fmt: skip
+            except BusError:
+                if what == "sleep":
+                    raise
+        raise BusError("the login manager keeps nothing awake")
 
 
 class Notices:

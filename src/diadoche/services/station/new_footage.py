@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from diadoche.core.errors import LedgerError
+from diadoche.core.sizes import count_text
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
@@ -18,18 +22,26 @@ class NewFootage:
         self._places = places
         self._looked_at: set[int] = set()
 
-    def look_at(self, offload: Job, profile: str) -> None:
-        """Looks at what an offload that is done has brought.
+    def taken_up(self, jobs: Sequence[Job]) -> None:
+        """Jobs that an earlier run left look at their clips already."""
+        for job in jobs:
+            if job.kind == "identify":
+                self._looked_at.update(clip.clip_id for clip in job.request.clips)
+
+    def look_at(self, shoot_id: int, profile: str, of: str) -> None:
+        """Looks at every clip of a shoot that stands in a copy and of which nothing is known yet.
 
         Args:
-            offload: the job.
+            shoot_id: the shoot.
             profile: name of the editor profile that the clips are judged for.
+            of: what they are clips of, in words.
         """
-        new = [
-            clip
-            for clip in kept_clips(self._ledger, offload.request.shoot_id)
-            if clip.facts is None and clip.id not in self._looked_at
-        ]
+        try:
+            kept = kept_clips(self._ledger, shoot_id)
+        except LedgerError:
+            # It is held by somebody else: the next occasion asks again.
+            return
+        new = [clip for clip in kept if clip.facts is None and clip.id not in self._looked_at]
         if not new:
             return
         self._looked_at.update(clip.id for clip in new)
@@ -39,4 +51,7 @@ class NewFootage:
             own_profiles=self._places.own_profiles,
             facts_memory=self._places.facts_memory,
         )
-        self._runner.add("identify", f"Look at {len(new)} clips of {offload.result.name}", "facts", request)
+        try:
+            self._runner.add("identify", f"Look at {count_text(len(new), 'clip')} of {of}", "facts", request)
+        except LedgerError:
+            self._looked_at.difference_update(clip.id for clip in new)

@@ -6,7 +6,7 @@ work that makes it true is started, and changed back only after that work has en
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -372,6 +372,15 @@ class Station:
         elif job.kind == "copy on" and job.state is State.DONE:
             self._copied_on(job)
 
+    def take_up(self, jobs: Sequence[Job]) -> None:
+        """What an earlier run left goes on; clips that came otherwise, or were not looked at to the end, are now."""
+        self._new_footage.taken_up(jobs)
+        self.look_at_the_rest()
+
+    def look_at_the_rest(self) -> None:
+        """Looks at what came by the command line, or was cut short: asked at the start, and when nothing is at work."""
+        self._new_footage.look_at(self.shoot.id, self.shoot.settings.profile, self.shoot.name)
+
     def progress(self, key: str) -> Progress | None:
         """How far a card's job is."""
         card = self.cards.get(key)
@@ -448,7 +457,7 @@ class Station:
     def _offload_changed(self, job: Job) -> None:
         card = self._board.at(job.request.source)
         if job.state is State.DONE:
-            self._new_footage.look_at(job, self.shoot.settings.profile)
+            self._new_footage.look_at(job.request.shoot_id, self.shoot.settings.profile, job.result.name)
         if card is None:
             return
         # News of an older job may come after its card was pulled and put in again: it is not this card's.
