@@ -71,6 +71,7 @@ class World:
         self.dice = random.Random(seed)
         self.tally = Tally()
         self.log: list[Step] = []
+        self.last: tuple[list[str], int, Any] = ([], 0, None)
         self._loaded = Loaded()
         self._environment = dict(os.environ) | {
             f"XDG_{name}_HOME": str(folder / "xdg" / name.lower()) for name in ("STATE", "CONFIG", "CACHE", "DATA")
@@ -95,6 +96,8 @@ class World:
         self.good_when_read: dict[str, bool] = {}
         # What was changed behind the product's back since it read a copy last.
         self.touched: set[tuple[Path, str]] = set()
+        # What a reader gave that lied once, where nobody could know it.
+        self.lied: set[str] = set()
 
     def close(self) -> None:
         self._loaded.close()
@@ -127,6 +130,17 @@ class World:
             for copy in copies_in(self.behind(place))
         ]
 
+    def begun(self, before: set[Path], truth: Digests) -> None:
+        """Copies that have come since, of a run that could not say what it did, are of a card that held this."""
+        for root in set(self.copies()) - before:
+            self.wanted[root] = truth
+            self.forget_reading(root)
+
+    def forget_reading(self, root: Path) -> None:
+        """Nothing is known any more of what was read there."""
+        self.good_when_read.pop(str(root), None)
+        self.touched = {each for each in self.touched if each[0] != root}
+
     def run(self, words: list[str], *, kill_ms: int | None = None, by: int = signal.SIGKILL, step: str = "") -> Any:
         """Runs the command line; gives its JSON, or None where it was killed or said none."""
         out = self.folder / "out.json"
@@ -135,9 +149,11 @@ class World:
         run.environment = self._environment
         code = self._loaded.ended(run)
         try:
-            return json.loads(out.read_text()), code
+            said = json.loads(out.read_text())
         except (OSError, ValueError):
-            return None, code
+            said = None
+        self.last = (words, code, said)
+        return said, code
 
     def set_faults(self, reader: Faults = NO_FAULTS, disk: Faults = NO_FAULTS) -> None:
         for mount, faults in ((self._reader, reader), (self._disk, disk)):
@@ -222,6 +238,10 @@ def _check_offload(
             wrong = [path for path in wrong if path in there or path not in (known or {})]
         right = lying or not wrong
         world.wanted[root] = truth if not left_out else {path: sha for path, sha in truth.items() if path in there}
+        if lying:
+            # What the reader gave is what is kept: nobody can know better without a second reading.
+            world.wanted[root] = there
+            world.lied |= {there[path] for path in wrong if path in there}
         proven = copy["status"] == "proven"
         world.tally.claim(
             "copy proven", proven, right and not is_marked_unfinished(world.behind(root)), f"{root} {wrong}"
@@ -231,7 +251,7 @@ def _check_offload(
         world.touched = {each for each in world.touched if each[0] != root}
         world.good_when_read[str(root)] = right and not is_marked_unfinished(world.behind(root))
         world.tally.claim("unfinished says so", is_marked_unfinished(world.behind(root)), not proven, str(root))
-    all_proven = all(copy["status"] == "proven" for copy in said["copies"])
+    all_proven = bool(said["copies"]) and all(copy["status"] == "proven" for copy in said["copies"])
     world.tally.claim("exit 0", code == 0, all_proven and not said["problems"], f"exit {code}")
     kept_all = all(
         any(shas_of(world.behind(Path(copy["root"]))).get(renamed.get(path, path)) == sha for copy in said["copies"])
@@ -258,7 +278,8 @@ def _check_manifest(world: World, root: Path) -> None:
     real = world.behind(root)
     listed = manifest_of(real)
     there = shas_of(real)
-    for path in there:
+    # What somebody put beside the card's files is not promised by anybody.
+    for path in there.keys() & world.wanted.get(root, there).keys():
         right = listed is not None and path in listed and is_as_listed(real, path, listed[path])
         world.tally.claim("manifest entry", True, right, f"{root}/{path}")
 
@@ -273,7 +294,8 @@ def _standing(world: World, card: Path) -> Digests:
             continue
         there = shas_of(real)
         for path, sha in truth.items():
-            if there.get(path) == sha or ((root, path) in world.touched and path in there):
+            excused = (root, path) in world.touched or there.get(path) in world.lied
+            if there.get(path) == sha or (excused and path in there):
                 found[path] = sha
     return found
 
@@ -281,8 +303,9 @@ def _standing(world: World, card: Path) -> Digests:
 def _killed(world: World, picks: tuple[float, ...], by: int = signal.SIGKILL) -> None:
     card = _pick(world.cards, picks[0])
     words = _offload_words(_card_path(world, card, False), _places(world, picks[1:4]), 1.0)
-    truth = shas_of(card)
+    truth, before = shas_of(card), set(world.copies())
     said, code = world.run(words, kill_ms=int(20 + 400 * picks[4]), by=by)
+    world.begun(before, truth)
     if said is not None and "copies" in said:
         _check_offload(world, said, code, truth)
 
@@ -300,7 +323,9 @@ def _killed_at(world: World, picks: tuple[float, ...]) -> None:
     )
     card = _pick(world.cards, picks[0])
     words = _offload_words(card, _places(world, picks[1:4]), 1.0)
+    truth, before = shas_of(card), set(world.copies())
     world.run(words, step=_pick(list(steps), picks[4]))
+    world.begun(before, truth)
 
 
 def _two_at_once(world: World, picks: tuple[float, ...]) -> None:
@@ -548,7 +573,8 @@ def _delete_copy(world: World, picks: tuple[float, ...]) -> None:
     root = _pick(world.copies(), picks[0])
     if root is not None:
         shutil.rmtree(world.behind(root))
-        world.touched = {each for each in world.touched if each[0] != root}
+        world.forget_reading(root)
+        world.wanted.pop(root, None)
 
 
 def _damage_manifest(world: World, picks: tuple[float, ...]) -> None:
@@ -709,6 +735,7 @@ def main() -> int:
     for words in world.tally.false:
         out.write(f"FALSE {words}\n")
     if world.tally.false:
+        out.write(f"  {json.dumps(world.last)[:6000]}\n")
         steps = shortened(asked.seed, world.log) if asked.shorten else world.log[-12:]
         out.writelines(f"  {step!r}\n" for step in steps)
     return 1 if world.tally.false else 0

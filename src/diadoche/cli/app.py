@@ -15,6 +15,7 @@ import typer
 from diadoche.cli import copies
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.cli.worker import in_a_child
 from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
@@ -184,6 +185,7 @@ def _pace_dict(measured: MeasuredPlayback | None) -> dict[str, object]:
 
 
 @app.command()
+@in_a_child
 def offload(
     source: Annotated[Path, typer.Argument(help="The card.")],
     to: Annotated[list[Path], typer.Option("--to", help="A place for a copy; may be given several times.")],

@@ -11,6 +11,7 @@ import typer
 
 from diadoche.cli.frame import Json, Shoot, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
+from diadoche.cli.worker import in_a_child
 from diadoche.core.offload.copies import Copy
 from diadoche.core.offload.estimate import estimate
 from diadoche.core.offload.offload import OffloadResult
@@ -180,9 +181,9 @@ def rebuild_ledger(
 def add_to(app: typer.Typer) -> None:
     """Adds the verbs to the command line."""
     app.command()(restore)
-    app.command("copy-on")(copy_on)
-    app.command()(complete)
-    app.command("level")(bring_level)
+    app.command("copy-on")(in_a_child(copy_on))
+    app.command()(in_a_child(complete))
+    app.command("level")(in_a_child(bring_level))
     app.command("take-in")(take_in)
     app.command("estimate")(estimate_offload)
     app.command("rebuild")(rebuild_ledger)

@@ -42,7 +42,9 @@ class Faults:
         read_error_once: a reading error happens once only.
         hangs_on_metadata: questions about names, sizes and room wait too, not data alone.
         flip_write_at: a bit of this byte is written wrong.
-        write_error: every write fails with this error number.
+        write_error: writes fail with this error number.
+        slow_reads_bytes_s: reads alone are no faster than that.
+        folds_case: names that differ by case only are the same.
     """
 
     slow_bytes_s: int = 0
@@ -56,6 +58,8 @@ class Faults:
     list_error: int = 0
     read_error_once: bool = False
     hangs_on_metadata: bool = False
+    slow_reads_bytes_s: int = 0
+    folds_case: bool = False
     file: str = ""
 
 
@@ -101,7 +105,13 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         self._cues = _Cues(cues)
 
     def _real(self, path: str) -> str:
-        return self._folder + path
+        if not self._cues.now().folds_case or os.path.lexists(self._folder + path):
+            return self._folder + path
+        folder, _, name = path.rpartition("/")
+        real = self._real(folder) if folder else self._folder
+        with contextlib.suppress(OSError):
+            name = next((each for each in os.listdir(real) if each.casefold() == name.casefold()), name)
+        return f"{real}/{name}"
 
     def getattr(self, path: str, fh: int | None = None) -> dict[str, Any]:
         self._cues.wait_for_answer()
@@ -141,6 +151,8 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         if fails and not (faults.read_error_once and self._cues.erred):
             self._cues.erred = True
             raise mfusepy.FuseOSError(errno.EIO)
+        if faults.slow_reads_bytes_s:
+            time.sleep(size / faults.slow_reads_bytes_s)
         data = os.pread(fh, size, offset)
         if concerned and offset <= faults.flip_read_at < offset + len(data) and self._cues.flips_left > 0:
             self._cues.flips_left -= 1
@@ -150,9 +162,9 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
 
     def write(self, path: str, data: bytes, offset: int, fh: int) -> int:
         faults = self._cues.wait_out(len(data))
-        if faults.write_error:
-            raise mfusepy.FuseOSError(faults.write_error)
         concerned = not faults.file or faults.file in path
+        if concerned and faults.write_error:
+            raise mfusepy.FuseOSError(faults.write_error)
         if concerned and offset <= faults.flip_write_at < offset + len(data):
             data = _flipped(data, faults.flip_write_at - offset, _BIT)
         return os.pwrite(fh, data, offset)

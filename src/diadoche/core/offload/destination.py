@@ -102,6 +102,8 @@ class Destination:
         self._parts = PART_SUFFIX
         self._tries = 0
         self._threads: list[threading.Thread] = []
+        self._at_work = 0
+        self._lock = threading.Lock()
 
     # -- the folder; called in a thread that may be left behind ----------------------------------
 
@@ -239,9 +241,10 @@ class Destination:
 
     def start(self) -> None:
         """Begins taking messages."""
+        self._at_work = 2
         self._threads = [
-            threading.Thread(target=self._write_all, name=f"write {self.place.name}", daemon=True),
-            threading.Thread(target=self._prove_all, name=f"prove {self.place.name}", daemon=True),
+            threading.Thread(target=self._at_its_work, args=(work,), name=f"{name} {self.place.name}", daemon=True)
+            for name, work in (("write", self._write_all), ("prove", self._prove_all))
         ]
         for thread in self._threads:
             thread.start()
@@ -274,7 +277,8 @@ class Destination:
     def leave_behind(self) -> None:
         """Nobody waits for it any more: a call to it does not return. What waits in the ring for it is let go."""
         self.abandoned = True
-        self.dropped = hanging_problem(self.place)
+        if not self.cancelled:
+            self.dropped = hanging_problem(self.place)
         while True:
             try:
                 message = self.inbox.get_nowait()
@@ -319,6 +323,18 @@ class Destination:
             "It is not part of the copy, and was not deleted.",
             "Keep it until you have seen that the clip plays from the copy.",
         )
+
+    def _at_its_work(self, work: Callable[[], None]) -> None:
+        try:
+            work()
+        finally:
+            with self._lock:
+                self._at_work -= 1
+                is_last = self._at_work == 0
+            if is_last and self.abandoned:
+                # It was left behind and has come back after all: nobody else closes what it holds.
+                with suppress(OSError):
+                    self.leave_unfinished()
 
     # -- writer's thread ---------------------------------------------------------------------
 

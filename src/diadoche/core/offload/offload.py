@@ -144,17 +144,19 @@ class _Run:
         """A folder at each destination that nobody else has; all new ones under the same number."""
         for number in range(self._plan.number, self._plan.number + _NUMBERS_TRIED):
             opened = [Destination(self._numbered(target, number), self._plan) for target in self._plan.usable]
+            # Known from here on: whatever happens, what was begun is closed again, and told.
+            self.destinations = opened
             errands = [(each, Errand(each.take_folder, each.calls, "take folder")) for each in opened]
             taken = False
             for destination, errand in errands:
                 try:
-                    errand.result(self._watch.check)
+                    self._wait_for(errand)
                 except FolderTaken:
                     taken = True
                     destination.drop(_folder_is_taken(destination.root))
                 except (DiadocheError, OSError) as error:
                     destination.drop(self._opening_problem(destination, error))
-            if not taken or self._plan.numbered is None:
+            if not taken or self._plan.numbered is None or self.stopped:
                 break
             # Somebody else took this number meanwhile: what was begun under it is undone, and the next one tried.
             for destination in opened:
@@ -162,8 +164,16 @@ class _Run:
                     self._ask(destination, destination.give_folder_back)
                 elif destination.dropped is None:
                     self._ask(destination, destination.leave_unfinished)
-        self.destinations = opened
-        self.problems += [each.dropped for each in opened if each.dropped is not None]
+        self.problems += [each.dropped for each in self.destinations if each.dropped is not None]
+        self._watch.check()
+
+    def _wait_for(self, errand: Errand[None]) -> None:
+        """A folder is taken to its end though the person stops: half taken it could not be given back."""
+
+        def note_stop() -> None:
+            self.stopped = self.stopped or self._watch.stopping
+
+        errand.result(note_stop)
 
     def _numbered(self, target: Target, number: int) -> Target:
         if target.resumed or self._plan.numbered is None:

@@ -22,8 +22,12 @@ _LOOK_S = 0.05
 class Ledger:
     """The memory of all offloads. Every thread opens sessions of its own; each is one transaction."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, wait_s: float = _WAIT_S) -> None:
         """Opens the ledger at `path`, and brings it up to date.
+
+        Args:
+            path: the database.
+            wait_s: how long a transaction waits for another program's.
 
         Raises:
             LedgerError: it is locked, damaged, or of a newer version. It is left as it is.
@@ -31,7 +35,7 @@ class Ledger:
         self.path = path
         with _translated(path), writing_state(path):
             path.parent.mkdir(parents=True, exist_ok=True)
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": _WAIT_S})
+        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": wait_s})
         event.listen(self._engine, "connect", _prepare)
         with _translated(path):
             if _version(self._engine) != NEWEST_VERSION:

@@ -16,6 +16,7 @@ from diadoche.core.offload.copies import CopyState
 from diadoche.services.ledger.copies import CopyEntry, copy_entry, is_here
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import CopyRow, FileRow, WaybillRow
+from diadoche.services.ledger.waybills import kept_ns
 from diadoche.services.wire import from_text
 
 
@@ -69,7 +70,7 @@ def _candidates(ledger: Ledger, files: Sequence[FileEntry]) -> dict[str, list[Pr
             )
             for row, card in session.execute(asked):
                 file = some[row.path]
-                if (row.size_bytes, row.changed_ns) == (file.size_bytes, file.changed_ns):
+                if (row.size_bytes, row.changed_ns) == (file.size_bytes, kept_ns(file.changed_ns)):
                     digests = from_text(dict[str, str], row.digests)
                     found.setdefault(file.path, []).append(ProvenFile(file.path, digests, row.waybill_id, card))
     return found

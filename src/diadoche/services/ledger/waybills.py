@@ -117,6 +117,11 @@ def _put_clips(row: WaybillRow, clips: Sequence[Clip]) -> None:
             earlier.clip, earlier.start, earlier.facts = text, start, None
 
 
+def kept_ns(changed_ns: int) -> int:
+    """A time as the database can hold it: some filesystems reach further."""
+    return max(-(2**63), min(2**63 - 1, changed_ns))
+
+
 def _put_files(
     session: Session, waybill_id: int, files: Sequence[FileEntry], kept: Mapping[str, dict[str, str]]
 ) -> None:
@@ -128,7 +133,7 @@ def _put_files(
         if row is None:
             row = FileRow(waybill_id=waybill_id, path=shown(file.path))
             session.add(row)
-        row.size_bytes, row.changed_ns = file.size_bytes, file.changed_ns
+        row.size_bytes, row.changed_ns = file.size_bytes, kept_ns(file.changed_ns)
         row.digests = to_text(kept[file.path], dict[str, str])
 
 

@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import Any
 
 from diadoche.core.answering import HANGS_S
@@ -17,6 +18,8 @@ from diadoche.core.watch import Part, Progress
 _NICE = 10
 _PATIENCE_S = 10.0
 _KILLED_S = 3.0
+_ENDING_S = 3.0
+_LAST_WORDS = {"result", "stopped", "problem"}
 
 
 class WorkerProcess:
@@ -51,9 +54,14 @@ class WorkerProcess:
             assert process.stdout is not None
             for line in process.stdout:
                 message = _parsed(line)
-                if message is not None:
-                    yield message
-            process.wait()
+                if message is None:
+                    continue
+                yield message
+                if message.keys() & _LAST_WORDS:
+                    break
+            # A process that has a hanging disk open may not be able to end; what it had to say was said.
+            with suppress(subprocess.TimeoutExpired):
+                process.wait(_ENDING_S)
         finally:
             for pipe in (process.stdin, process.stdout):
                 if pipe is not None:
