@@ -198,6 +198,7 @@ def _places(world: World, picks: tuple[float, ...]) -> list[Path]:
 def _offload_words(card: Path, places: list[Path], pick: float) -> list[str]:
     to = [word for place in places for word in ("--to", str(place))]
     options = ["--digest", "md5"] if pick < 0.1 else ["--read-twice"] if pick < 0.25 else []
+    options = ["--without-stills"] if 0.25 <= pick < 0.4 else options
     return ["offload", str(card), *to, "--shoot", "S", *options]
 
 
@@ -228,6 +229,10 @@ def _check_offload(
     `lying`: the reader gave a wrong bit once, which nobody can know without a second reading.
     `known`: files of the card that stood in proven copies, and may be left out.
     """
+    stills_left_out = any("still" in each["what"] for each in said["skipped"])
+    if stills_left_out:
+        truth = {path: sha for path, sha in truth.items() if not path.endswith(".JPG")}
+        world.tally.claim("whole", said["whole"], False, "stills were left out")
     renamed = {each["path"]: each["kept_as"] for each in said["renamed"]}
     left_out = any("stood in a proven copy" in each["what"] for each in said["skipped"])
     for copy in said["copies"]:
@@ -257,7 +262,9 @@ def _check_offload(
         any(shas_of(world.behind(Path(copy["root"]))).get(renamed.get(path, path)) == sha for copy in said["copies"])
         for path, sha in truth.items()
     ) if all_proven and not left_out else not left_out and not said["problems"]  # fmt: skip
-    if all_proven:
+    if stills_left_out:
+        pass
+    elif all_proven:
         world.tally.claim("whole", said["whole"], kept_all or lying, "the card is called whole")
     else:
         world.tally.said["whole", bool(said["whole"])] += 1
@@ -358,8 +365,11 @@ def _two_at_once(world: World, picks: tuple[float, ...]) -> None:
 
 def _verify(world: World, picks: tuple[float, ...]) -> None:
     root = _pick(world.copies(), picks[0])
-    if root is None:
-        return
+    if root is not None:
+        _verify_copy(world, root)
+
+
+def _verify_copy(world: World, root: Path) -> None:
     said, _code = world.run(["verify", str(root)])
     if said is None or "changed" not in said:
         return
@@ -423,6 +433,9 @@ def _check_onward(world: World, source: Path, said: dict[str, Any] | None) -> No
 
 
 def _level(world: World, picks: tuple[float, ...]) -> None:
+    if picks[2] < 0.6:
+        _level_a_pair(world, picks)
+        return
     here, there = _pick(world.places, picks[0]), _pick(world.places, picks[1])
     if here == there:
         return
@@ -436,6 +449,23 @@ def _level(world: World, picks: tuple[float, ...]) -> None:
             _check_onward(world, other / Path(copy["root"]).relative_to(place), {"copies": [copy]})
     nothing = not (said["copied"] or said["restored"] or said["differing"] or said["problems"])
     world.tally.claim("level: the same", nothing, _same(world, here, there), f"{here} {there}")
+
+
+def _level_a_pair(world: World, picks: tuple[float, ...]) -> None:
+    """Two places that hold the same, or nearly: what is said of them has to be exactly so."""
+    here, there = world.folder / "pair/one", world.folder / "pair/two"
+    words = _offload_words(_pick(world.cards, picks[0]), [here, there], 1.0)
+    world.run(words)
+    if picks[3] < 0.55:
+        _damage_file(world, copies_in(here if picks[4] < 0.5 else there)[0], picks)
+    same = _same(world, here, there)
+    said, _code = world.run(["level", str(here), str(there)])
+    nothing = not (said["copied"] or said["restored"] or said["differing"] or said["problems"])
+    world.tally.equal("level: the same", nothing, same, f"{here} {there}")
+    shutil.rmtree(world.folder / "pair")
+    world.touched = {each for each in world.touched if not each[0].is_relative_to(world.folder / "pair")}
+    for root in [each for each in world.good_when_read if each.startswith(str(world.folder / "pair"))]:
+        del world.good_when_read[root]
 
 
 def _same(world: World, here: Path, there: Path) -> bool:
@@ -475,8 +505,12 @@ def _take_in(world: World, picks: tuple[float, ...]) -> None:
     folder = world.places[0] / f"archive{int(picks[0] * 3)}"
     if not folder.exists():
         shutil.copytree(_pick(world.cards, picks[1]), folder)
-    elif picks[2] < 0.4:
+    elif picks[2] < 0.6:
         _damage_file(world, folder, picks)
+    elif picks[2] < 0.75:
+        shutil.rmtree(folder)
+        world.forget_reading(folder)
+        shutil.copytree(_pick(world.cards, picks[1]), folder)
     listed = manifest_of(folder) or {}
     there = shas_of(folder)
     sound = all(path in there and is_as_listed(folder, path, digests) for path, digests in listed.items())
@@ -495,7 +529,10 @@ def _look(world: World, picks: tuple[float, ...]) -> None:
     said, _code = world.run(["look", str(card)])
     if said is not None and "proven_before" in said:
         count, most = said["proven_before"]["files"], len(_standing(world, card))
-        world.tally.claim("proven before", count > 0, count <= most, f"{card.name}: {count} said, {most} stand")
+        every = count == said["files"]
+        world.tally.claim("proven before", every, count <= most, f"{card.name}: {count} said, {most} stand")
+        if count > most:
+            world.tally.false.append(f"proven before: {card.name}: {count} said, {most} stand")
 
 
 def _rebuild(world: World, picks: tuple[float, ...]) -> None:
@@ -561,12 +598,16 @@ def _rot(world: World, picks: tuple[float, ...]) -> None:
     root = _pick(world.copies(), picks[0])
     if root is not None:
         _damage_file(world, root, picks)
+        if picks[4] < 0.7:
+            _verify_copy(world, root)
 
 
 def _add_extra(world: World, picks: tuple[float, ...]) -> None:
     root = _pick(world.copies(), picks[0])
     if root is not None:
         (world.behind(root) / f"extra{int(picks[1] * 5)}.txt").write_text("somebody's")
+        if picks[4] < 0.9:
+            _verify_copy(world, root)
 
 
 def _delete_copy(world: World, picks: tuple[float, ...]) -> None:
@@ -653,16 +694,16 @@ STEPS: dict[str, tuple[int, Do]] = {
     "offload stopped": (6, lambda world, picks: _killed(world, picks, signal.SIGINT)),
     "two at once": (3, _two_at_once),
     "window": (12, _window),
-    "verify": (14, _verify),
-    "copy on": (8, _copy_on),
+    "verify": (10, _verify),
+    "copy on": (11, _copy_on),
     "complete": (6, _complete),
-    "level": (4, _level),
+    "level": (12, _level),
     "restore": (5, _restore),
-    "take in": (4, _take_in),
-    "look": (8, _look),
+    "take in": (12, _take_in),
+    "look": (10, _look),
     "rebuild": (2, _rebuild),
-    "rot": (8, _rot),
-    "extra": (2, _add_extra),
+    "rot": (16, _rot),
+    "extra": (8, _add_extra),
     "delete a copy": (7, _delete_copy),
     "damage a manifest": (2, _damage_manifest),
     "nonsense in a journal": (2, _nonsense_in_journal),

@@ -28,7 +28,7 @@ pytestmark = pytest.mark.usefixtures("own_state")
 # In the order in which an offload takes them: (function, how often it is reached before the kill).
 STEPS = [
     ("look", 1),
-    ("take_folder", 1),
+    ("take", 1),
     ("begin", 1),
     ("_begin", 1),
     ("_begin", 2),
@@ -46,7 +46,7 @@ STEPS = [
     ("_named", 4),
     ("rename_new", 1),
     ("rename_new", 5),
-    ("sync_folders", 1),
+    ("sync", 1),
     ("close_copy", 1),
     ("write_manifest", 1),
     ("_add_link", 1),

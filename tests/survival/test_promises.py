@@ -380,7 +380,7 @@ def test_an_interrupted_offload_goes_on_beside_another_cards_copy(
 def test_the_same_card_is_not_taken_twice_at_once(small_card: Path, tmp_path: Path) -> None:
     root = half_copy(small_card, tmp_path / "a")
     from diadoche.core.answering import Calls
-    from diadoche.core.offload.card_folder import take_unfinished_folder
+    from diadoche.core.offload.folder_claim import take_unfinished_folder
 
     held = take_unfinished_folder(root, list_tree(small_card).fingerprint(), (), Calls())
     try:

@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-import xxhash
-
 from diadoche.core.answering import Calls
-from diadoche.core.diskfiles import DirectReader, unseen_file
+from diadoche.core.diskfiles import DirectReader
 from diadoche.core.errors import reading
 from diadoche.core.offload.digest_file import agree, contradict, digests_of
 
 MOST_READINGS = 5
-_ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 8
 
 Digests = Mapping[str, str]
 
@@ -83,28 +80,3 @@ def _twice(readings: list[Digests]) -> Digests | None:
                 # The later one has every digest that this run makes.
                 return one
     return None
-
-
-def sample_of(path: str | Path) -> str:
-    """Tells contents apart by both ends and places between, quickly; empty where the file cannot be read.
-
-    Not a proof: it finds a folder that is another card's, or a file that a power cut left empty.
-    """
-    digest = xxhash.xxh3_128()
-    try:
-        with unseen_file(Path(path)) as file:
-            size = file.seek(0, 2)
-            for place, count in _places(size):
-                file.seek(place)
-                digest.update(file.read(count))
-    except OSError:
-        return ""
-    return digest.hexdigest()
-
-
-def _places(size: int) -> list[tuple[int, int]]:
-    if size <= 2 * _ENDS_BYTES + _INNER_PLACES * _INNER_BYTES:
-        return [(0, size)]
-    step = size // (_INNER_PLACES + 1)
-    inner = [(number * step, _INNER_BYTES) for number in range(1, _INNER_PLACES + 1)]
-    return [(0, _ENDS_BYTES), *inner, (size - _ENDS_BYTES, _ENDS_BYTES)]

@@ -23,16 +23,16 @@ def close_copy(
     Raises:
         TargetError: it cannot be written, or the disk is gone.
     """
-    destination.check_there()
+    destination.folder.check_there()
     destination.note_read_back()
-    destination.sync_folders()
+    destination.folder.sync(destination.proven.values())
     with writing(destination.root), destination.calls:
         if plan.history is not None:
             carry_history(plan.history, destination.root)
         manifest = write_manifest(destination.root, _request(destination, plan, whole, version, now, remark))
         _restore_folder_times(destination, plan)
     # The disk may have gone away meanwhile, and the manifest landed on another: asked before anything is promised.
-    destination.check_there()
+    destination.folder.check_there()
     with writing(destination.root), destination.calls:
         # Last of all: until here the copy says of itself that it is not whole.
         destination.journal.close(whole=whole)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -51,22 +51,33 @@ def compare_places(here: Path, there: Path, watch: Watch) -> Unlike:
     theirs = {root.relative_to(there) for root in copies_below(there)}
     for copy in sorted(ours | theirs):
         watch.check()
-        half_here = copy in ours and is_unfinished(here / copy)
-        half_there = copy in theirs and is_unfinished(there / copy)
-        if copy in ours and copy in theirs and not half_here and not half_there:
+        states = _state(here / copy, copy in ours), _state(there / copy, copy in theirs)
+        if states == (_FINISHED, _FINISHED):
             try:
                 _compare(copy, here, there, unlike, watch)
             except DiadocheError as error:
                 unlike.problems.append(error.problem)
-        elif half_here and copy in theirs and not half_there:
-            unlike.wanting_here.append(copy)
-        elif half_there and copy in ours and not half_here:
-            unlike.wanting_there.append(copy)
-        elif half_here or half_there:
-            unlike.problems.append(_unfinished(here / copy if half_here else there / copy))
+        elif states in _ONE_HAS_IT:
+            _ONE_HAS_IT[states](unlike).append(copy)
         else:
-            (unlike.only_here if copy in ours else unlike.only_there).append(copy)
+            unlike.problems.append(_unfinished(here / copy if states[0] == _UNFINISHED else there / copy))
     return unlike
+
+
+_ABSENT, _UNFINISHED, _FINISHED = "absent", "unfinished", "finished"
+# What follows where one place has a finished copy and the other has none, or half of one.
+_ONE_HAS_IT: dict[tuple[str, str], Callable[[Unlike], list[Path]]] = {
+    (_FINISHED, _ABSENT): lambda unlike: unlike.only_here,
+    (_ABSENT, _FINISHED): lambda unlike: unlike.only_there,
+    (_UNFINISHED, _FINISHED): lambda unlike: unlike.wanting_here,
+    (_FINISHED, _UNFINISHED): lambda unlike: unlike.wanting_there,
+}
+
+
+def _state(root: Path, is_there: bool) -> str:
+    if not is_there:
+        return _ABSENT
+    return _UNFINISHED if is_unfinished(root) else _FINISHED
 
 
 def _compare(copy: Path, here: Path, there: Path, unlike: Unlike, watch: Watch) -> None:

@@ -11,34 +11,25 @@ import os
 import queue
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from diadoche.core.answering import HANGS_S, Calls
-from diadoche.core.diskfiles import (
-    PART_SUFFIX,
-    DirectReader,
-    HeldFolder,
-    begin_writeback,
-    make_folders,
-    rename_new,
-    sync_folder,
-)
-from diadoche.core.disks import Limits, read_back_of
-from diadoche.core.errors import DiadocheError, Problem, TargetUnusable, writing
+from diadoche.core.content_key import content_key
+from diadoche.core.diskfiles import DirectReader, begin_writeback, rename_new
+from diadoche.core.disks import read_back_of
+from diadoche.core.errors import DiadocheError, Problem, writing
 from diadoche.core.names import safe_name, shown, unique_name
-from diadoche.core.offload.card_folder import take_new_folder, take_unfinished_folder
 from diadoche.core.offload.copies import ReadBack
-from diadoche.core.offload.digest_file import agree, digests_of
+from diadoche.core.offload.copy_folder import CopyFolder, size_of
+from diadoche.core.offload.digest_file import digests_of
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
-from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.messages import Begin, FileRun, Message, Pack
 from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.offload.ring import RingBuffer
-from diadoche.core.offload.set_aside import set_aside
 from diadoche.core.watch import Part
 
 # Files are made durable together: one sync of the filesystem instead of one for each. Waiting longer
@@ -74,7 +65,6 @@ class Destination:
     """Writes and proves what it is handed, until it fails; then it lets everything pass."""
 
     def __init__(self, target: Target, plan: OffloadPlan) -> None:
-        self.target = target
         self.place, self.root = target.place, target.root
         self.total_bytes = plan.size_bytes
         self.calls = Calls()
@@ -93,13 +83,8 @@ class Destination:
         self.passed_cache = True
         self.read_back = ReadBack.CACHE
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
-        self.journal = Journal(target.root, plan.fingerprint)
-        self._plan = plan
-        self._entries = {file.path: file for file in plan.files}
+        self.folder = CopyFolder(target, plan, self.calls)
         self._to_prove: queue.SimpleQueue[list[_Written] | None] = queue.SimpleQueue()
-        self._held: HeldFolder | None = None
-        self._base = f"{target.root}/"
-        self._parts = PART_SUFFIX
         self._tries = 0
         self._threads: list[threading.Thread] = []
         self._at_work = 0
@@ -107,66 +92,21 @@ class Destination:
 
     # -- the folder; called in a thread that may be left behind ----------------------------------
 
+    @property
+    def target(self) -> Target:
+        """The place, and the names that files get there."""
+        return self.folder.target
+
+    @property
+    def journal(self) -> Journal:
+        """What the copy says of itself until it is whole."""
+        return self.folder.journal
+
     def take_folder(self) -> None:
-        """Takes the folder, or goes on with the unfinished copy in it, and makes it ready.
-
-        Raises:
-            FolderTaken: somebody else has it.
-            TargetError: it cannot be written to.
-        """
-        unlisted = tuple(problem.path for problem in self._plan.unlisted)
-        take = take_unfinished_folder if self.target.resumed else take_new_folder
-        # Before anything else: from here on the folder says of itself that it is not whole.
-        self.journal = take(self.root, self._plan.fingerprint, unlisted, self.calls)
-        with writing(self.root):
-            with self.calls:
-                # From now on everything is reached through the folder itself, and never lands on another disk.
-                self._held = HeldFolder(self.root)
-                self._base = self._held.base
-            self._prepare_parts()
-            self._take_names()
-            for folder in self._plan.folders:
-                make_folders(Path(self._base + self.target.kept_as(folder.path)), self.calls)
-            self._find_earlier()
+        """Takes the folder, or goes on with the unfinished copy in it; see `CopyFolder.take` for what it raises."""
+        earlier = self.folder.take()
+        self.already, self.doubted = earlier.sound, earlier.doubted
         self.copied_bytes = sum(file.size_bytes for file in self.already.values())
-
-    def _prepare_parts(self) -> None:
-        """An empty folder for parts, under a name that nothing on the card has."""
-        tops = {path.split("/")[0].casefold() for path in self._all_paths()}
-        self._parts = unique_name(PART_SUFFIX, lambda name: name.casefold() in tops)
-        with self.calls:
-            Path(self._base + self._parts).mkdir(exist_ok=True)
-            for name in os.listdir(self._base + self._parts):
-                # The journal is held: what lies here was left by a run that has ended.
-                Path(f"{self._base}{self._parts}/{name}").unlink()
-
-    def _all_paths(self) -> Iterable[str]:
-        yield from (folder.path for folder in self._plan.folders)
-        yield from self._entries
-
-    def _take_names(self) -> None:
-        """Looks what names the folder itself tells apart: shares and others fold case without saying so."""
-        limits = self.target.limits
-        with self.calls:
-            found = probed_limits(f"{self._base}{self._parts}", limits)
-        if found != limits:
-            names = kept_names(self._all_paths(), found)
-            self.target = replace(self.target, names=names, limits=found)
-
-    def _find_earlier(self) -> None:
-        for path, file in list(self.journal.copied.items()):
-            entry = self._entries.get(path)
-            if entry is None:
-                continue
-            promised = self._plan.promised.get(path, {})
-            complete = set(self._plan.digests) <= file.digests.keys()
-            sound = complete and (agree(promised, file.digests) if promised else True)
-            with self.calls:
-                size = _size_of(self._base + file.kept_as)
-            if size == file.size_bytes == entry.size_bytes and sound:
-                self.already[path] = file
-            elif size is not None:
-                self.doubted[path] = file
 
     def doubt(self, path: str) -> None:
         """What stands there of a file is not what the card shows now: the card decides."""
@@ -175,67 +115,18 @@ class Destination:
             self.doubted[path] = file
             self.copied_bytes -= file.size_bytes
 
-    def ends_of(self, path: str, sample: Callable[[str], str]) -> str:
-        """A sample of what stands there of a file."""
+    def key_of(self, path: str) -> str:
+        """A content key of what stands there of a file."""
         with self.calls:
-            return sample(self._base + self.already[path].kept_as)
+            return content_key([Path(self.folder.base + self.already[path].kept_as)])
 
-    def check_there(self) -> None:
-        """What was written can be reached by its path.
-
-        Raises:
-            TargetUnusable: the disk is gone, or another one is mounted in its place.
-        """
-        with self.calls:
-            gone = self._held is not None and not self._held.is_still_there()
-        if gone:
-            raise TargetUnusable(
-                f"{self.place} went away while it was written to.",
-                path=self.place,
-                safe="The other destinations are not affected; nothing was written elsewhere in its place.",
-                do="Bring the disk back and offload again: it goes on where it stopped.",
-            )
-
-    @property
-    def is_open(self) -> bool:
-        """Whether its folder was taken."""
-        return self._held is not None
-
-    def give_folder_back(self) -> None:
-        """Undoes the taking of a new folder, into which nothing was written yet."""
-        with self.calls, suppress(OSError):
-            Path(self._base + self._parts).rmdir()
-            for folder in sorted((self.target.kept_as(each.path) for each in self._plan.folders), reverse=True):
-                Path(self._base + folder).rmdir()
-        with self.calls:
-            self.journal.take_back()
-            if self._held is not None:
-                self._held.close()
-
-    def leave_unfinished(self) -> None:
-        """Nothing more is done there; where its journal stands, the copy is to be completed later."""
-        with self.calls, suppress(OSError):
-            Path(self._base + self._parts).rmdir()
-        with self.calls:
-            self.journal.close(whole=False)
-            if self._held is not None:
-                self._held.close()
-
-    def sync_folders(self) -> None:
-        """Makes all names durable, and takes the folder of parts away.
-
-        Raises:
-            TargetUnusable: the disk failed or is gone.
-        """
-        folders = {"", *(self.target.kept_as(folder.path) for folder in self._plan.folders)}
-        for file in self.proven.values():
-            folders.update(str(parent) for parent in PurePosixPath(file.kept_as).parents)
-        with writing(self.root):
-            with self.calls, suppress(FileNotFoundError, OSError):
-                Path(self._base + self._parts).rmdir()
-            for folder in folders:
-                with self.calls:
-                    sync_folder(Path(self._base + folder))
+    def set_aside(self, path: str) -> Problem | None:
+        """Moves what stands there of a file out of the copy, beside it; gives words about it."""
+        if path in self.proven:
+            self.proven_bytes -= self.proven[path].size_bytes
+        file = self.proven.pop(path, None) or self.already.pop(path, None) or self.doubted.pop(path, None)
+        self.already.pop(path, None)
+        return self.folder.set_aside(file) if file is not None else None
 
     # -- called by the one who supervises --------------------------------------------------------
 
@@ -301,29 +192,6 @@ class Destination:
         """Whether messages wait for it: it is what the reader waits for."""
         return not self.inbox.empty()
 
-    def set_aside(self, path: str) -> Problem | None:
-        """Moves what stands there of a file out of the copy, beside it; gives words about it."""
-        if path in self.proven:
-            self.proven_bytes -= self.proven[path].size_bytes
-        file = self.proven.pop(path, None) or self.already.pop(path, None) or self.doubted.pop(path, None)
-        self.already.pop(path, None)
-        return self._aside(file) if file is not None else None
-
-    def _aside(self, file: CopiedFile) -> Problem | None:
-        with writing(self.root / file.kept_as), self.calls:
-            self.journal.forget(file.path)
-            self.journal.sync()
-            try:
-                where = set_aside(self._base, self.root.name, file.kept_as)
-            except FileNotFoundError:
-                return None
-        return Problem(
-            f"An earlier reading of {shown(file.path)} stood in {self.root}; it is kept beside the copy.",
-            str(self.root.parent / where),
-            "It is not part of the copy, and was not deleted.",
-            "Keep it until you have seen that the clip plays from the copy.",
-        )
-
     def _at_its_work(self, work: Callable[[], None]) -> None:
         try:
             work()
@@ -334,7 +202,7 @@ class Destination:
             if is_last and self.abandoned:
                 # It was left behind and has come back after all: nobody else closes what it holds.
                 with suppress(OSError):
-                    self.leave_unfinished()
+                    self.folder.leave()
 
     # -- writer's thread ---------------------------------------------------------------------
 
@@ -416,7 +284,7 @@ class Destination:
         # A number of its own for each try: what is still to be done about a try that was given up touches no other.
         self._tries += 1
         name = safe_name(run.entry.name)[:_PART_NAME]
-        part = f"{self._base}{self._parts}/{self._tries:07} {name.encode('ascii', 'replace').decode()}"
+        part = self.folder.part(f"{self._tries:07} {name.encode('ascii', 'replace').decode()}")
         try:
             with self.calls:
                 return _Written(run, part, os.open(part, _NEW_FILE, 0o644))
@@ -531,12 +399,12 @@ class Destination:
 
     def _prove_standing(self, file: CopiedFile, reader: DirectReader) -> None:
         """Proves a file of an earlier run anew: after a kill nothing is believed."""
-        found = self._found(file, self._base + file.kept_as, reader)
+        found = self._found(file, self.folder.base + file.kept_as, reader)
         if found == _first(file):
             self._count(file)
         elif found is not None:
             self.problems.append(_read_back_differently(file, self.root, self.place, "it was set aside"))
-            self._aside(file)
+            self.folder.set_aside(file)
 
     def prove_again(self, path: str) -> bool:
         """Reads a proven file back once more, because somebody read it otherwise; false where it is proven no longer.
@@ -575,16 +443,16 @@ class Destination:
             earlier = self.doubted.pop(file.path, None)
             if earlier is None:
                 continue
-            standing = Path(self._base + earlier.kept_as)
-            if _size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+            standing = Path(self.folder.base + earlier.kept_as)
+            if size_of(standing) == file.size_bytes and self._reads_as(file, standing):
                 # It is what was proven now: it is counted when the name is given.
                 continue
-            remark = self._aside(earlier)
+            remark = self.folder.set_aside(earlier)
             if remark is not None:
                 self.problems.append(remark)
 
     def _named(self, written: _Written, file: CopiedFile) -> CopiedFile:
-        final = self._base + file.kept_as
+        final = self.folder.base + file.kept_as
         try:
             rename_new(written.part, final)
         except FileNotFoundError:
@@ -608,8 +476,8 @@ class Destination:
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
-        standing = Path(self._base + file.kept_as)
-        if _size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+        standing = Path(self.folder.base + file.kept_as)
+        if size_of(standing) == file.size_bytes and self._reads_as(file, standing):
             return file
         name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
         rename_new(written.part, standing.with_name(name))
@@ -645,43 +513,12 @@ def _first(file: CopiedFile) -> str:
     return next(iter(file.digests.values()))
 
 
-def _size_of(path: Path | str) -> int | None:
-    """The size of a regular file, or None where there is none."""
-    try:
-        info = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return None
-    return info.st_size if os.path.isfile(path) and not os.path.islink(path) else None  # noqa: PTH113, PTH114  # asked by the ten thousand
-
-
 def _set_time(descriptor: int, changed_ns: int) -> None:
     try:
         os.utime(descriptor, ns=(changed_ns, changed_ns))
     except OverflowError:
         # A time that this system cannot write: the bytes count, the manifest and the waybill have the listing's.
         return
-
-
-def probed_limits(folder: str, limits: Limits) -> Limits:
-    """What a folder's filesystem does with names, tried out in an empty folder of ours.
-
-    Raises:
-        OSError: nothing can be written there at all.
-    """
-    plain, folded = f"{folder}/Name", f"{folder}/nAME"
-    os.close(os.open(plain, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
-    folds = os.path.lexists(folded)
-    Path(plain).unlink()
-    refuses = limits.plain_names
-    if not refuses:
-        odd = f'{folder}/od:d?"*'
-        try:
-            os.close(os.open(odd, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
-            refuses = not os.path.lexists(odd)
-            Path(odd).unlink(missing_ok=True)
-        except OSError:
-            refuses = True
-    return replace(limits, folds_case=limits.folds_case or folds, plain_names=refuses)
 
 
 def _write_fully(descriptor: int, data: memoryview) -> None:

@@ -11,15 +11,16 @@ from typing import TypeVar
 
 from diadoche.core.answering import Errand, NoAnswer
 from diadoche.core.cards.tree import FileEntry
+from diadoche.core.content_key import content_key
 from diadoche.core.errors import DiadocheError, Problem, SourceError
 from diadoche.core.names import shown
-from diadoche.core.offload.card_folder import FolderTaken
-from diadoche.core.offload.card_readings import CardReadings, sample_of
+from diadoche.core.offload.card_readings import CardReadings
 from diadoche.core.offload.closing import close_copy
 from diadoche.core.offload.copies import Copy, CopyState, ReadBack, proven_disks
 from diadoche.core.offload.destination import Destination, hanging_problem
 from diadoche.core.offload.digest_file import contradict
 from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
+from diadoche.core.offload.folder_claim import FolderTaken
 from diadoche.core.offload.journal import CopiedFile
 from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.watch import Cancelled, Progress, Watch
@@ -161,9 +162,9 @@ class _Run:
             # Somebody else took this number meanwhile: what was begun under it is undone, and the next one tried.
             for destination in opened:
                 if destination.dropped is None and not destination.target.resumed:
-                    self._ask(destination, destination.give_folder_back)
+                    self._ask(destination, destination.folder.give_back)
                 elif destination.dropped is None:
-                    self._ask(destination, destination.leave_unfinished)
+                    self._ask(destination, destination.folder.leave)
         self.problems += [each.dropped for each in self.destinations if each.dropped is not None]
         self._watch.check()
 
@@ -212,8 +213,8 @@ class _Run:
                     self._readings.earlier(path, file.digests)
             for path in list(destination.already) if not self._plan.promised else ():
                 self._watch.check()
-                there = self._ask(destination, lambda at=path, of=destination: of.ends_of(at, sample_of))  # type: ignore[misc]  # bound now
-                here = sample_of(self._plan.source / path)
+                there = self._ask(destination, lambda at=path, of=destination: of.key_of(at))  # type: ignore[misc]  # bound now
+                here = content_key([self._plan.source / path])
                 if here and there != here:
                     destination.doubt(path)
 
@@ -337,7 +338,7 @@ class _Run:
 
     def _can_be_filled(self, destination: Destination) -> bool:
         # What could not even be opened has no folder of ours.
-        return not destination.abandoned and destination.is_open
+        return not destination.abandoned and destination.folder.is_open
 
     def _missing(self, destination: Destination) -> list[FileEntry]:
         return [self._entries[path] for path in self.known if path not in destination.proven]
@@ -399,34 +400,44 @@ class _Run:
     def close(self, destination: Destination, version: str, now: datetime) -> Copy:
         """Writes the manifest of what is proven there, and says what became of the destination."""
         self.problems.extend(destination.problems)
-        absent = [path for path in self._entries if path not in destination.proven]
-        whole = not absent and not self.stopped and not self._read_again_wanting
-        # A folder that nobody could look into may hold anything: the copy stays open for it.
-        whole = whole and not self._plan.unlisted and not self._plan.lost
+        whole = self._is_whole(destination)
+        reachable = destination.folder.is_open and not destination.abandoned
         manifest = ""
-        if destination.is_open and not destination.abandoned and (destination.proven or not self._entries):
+        if reachable and (destination.proven or not self._entries):
             remark = "The second reading of the card was not finished." if self._read_again_wanting else ""
             written = self._ask(
                 destination, lambda: close_copy(destination, self._plan, whole, version, now, remark=remark)
             )
-            manifest = str(written) if written is not None else ""
-        if destination.is_open and not destination.abandoned:
-            self._ask(destination, destination.leave_unfinished)
-        proven = whole and manifest and destination.dropped is None
-        failed = destination.dropped is not None and not destination.cancelled
-        status = CopyState.PROVEN if proven else CopyState.FAILED if failed else CopyState.INCOMPLETE
+            manifest = str(written or "")
+        if reachable:
+            self._ask(destination, destination.folder.leave)
         return Copy(
             str(destination.place),
             str(destination.root),
             manifest,
             len(destination.proven) if manifest else 0,
             destination.proven_bytes if manifest else 0,
-            status,
+            _state(destination, proven=whole and bool(manifest)),
             destination.read_back,
             destination.target.disk.key,
             destination.target.disk.words,
             destination.journal.earlier,
         )
+
+    def _is_whole(self, destination: Destination) -> bool:
+        """Whether everything that was asked for is proven there, and nothing is in doubt.
+
+        A folder that nobody could look into may hold anything: the copy stays open for it.
+        """
+        if self.stopped or self._read_again_wanting or self._plan.unlisted or self._plan.lost:
+            return False
+        return all(path in destination.proven for path in self._entries)
+
+
+def _state(destination: Destination, *, proven: bool) -> CopyState:
+    if destination.dropped is None:
+        return CopyState.PROVEN if proven else CopyState.INCOMPLETE
+    return CopyState.INCOMPLETE if destination.cancelled else CopyState.FAILED
 
 
 def _folder_is_taken(root: Path) -> Problem:

@@ -6,7 +6,6 @@ once is known again under any name.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from collections.abc import Sequence
 from contextlib import closing, suppress
@@ -14,9 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
-import xxhash
-
-from diadoche.core.diskfiles import unseen_file
+from diadoche.core.content_key import content_key
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.identify.facts import Facts, unreadable
 from diadoche.core.identify.probe import Depth, identify, with_sounds
@@ -29,7 +26,6 @@ _LONGEST_S = {"headers": 20.0, "looked": 60.0, "counted": 300.0}
 _DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
 # Another reading of the same bytes may say more: facts of an older one are made anew.
 _READING = 3
-_ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 30
 
 
 class Parser:
@@ -98,34 +94,6 @@ def _gave_up(path: Path, longest_s: float) -> Problem:
         "The file itself is untouched; it is copied and proven like every other file.",
         "Play it on the camera; if it plays there, copy the card again.",
     )
-
-
-def content_key(paths: Sequence[Path]) -> str:
-    """Tells contents apart by sizes, both ends and places between; empty where a file cannot be read.
-
-    Not a proof: it reads 250 kB of a file however large it is.
-    """
-    digest = xxhash.xxh3_128()
-    try:
-        for path in paths[:64]:
-            with unseen_file(path) as file:
-                size = os.fstat(file.fileno()).st_size
-                digest.update(f"{size}\n".encode())
-                for place, count in _places(size):
-                    file.seek(place)
-                    digest.update(file.read(count))
-        digest.update(f"{len(paths)}".encode())
-    except OSError:
-        return ""
-    return digest.hexdigest()
-
-
-def _places(size: int) -> list[tuple[int, int]]:
-    if size <= 2 * _ENDS_BYTES + _INNER_PLACES * _INNER_BYTES:
-        return [(0, size)]
-    step = size // (_INNER_PLACES + 1)
-    inner = [(number * step, _INNER_BYTES) for number in range(1, _INNER_PLACES + 1)]
-    return [(0, _ENDS_BYTES), *inner, (size - _ENDS_BYTES, _ENDS_BYTES)]
 
 
 class FactsMemory:
