@@ -489,6 +489,25 @@ def test_a_reader_that_hangs_is_named_on_the_watch_line(tmp_path: Path, drone: P
         scene.ledger.close()
 
 
+def test_a_place_that_was_too_slow_is_filled_when_the_card_may_come_out(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path)
+    try:
+        key = scene.listed(drone)
+        scene.desk.cards.offload(key)
+        job = scene.runner.last("offload")
+        assert not job.request.fill_slow
+        scene.tell(job, State.RUNNING)
+        outcome = perform_offload(job.request, Watch())
+        one, other = outcome.result.copies
+        other = replace(other, status=CopyState.FAILED, fell_behind=True)
+        scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=(one, other))))
+        assert not scene.station.cards[key].stage.being_read
+        asked = scene.runner.last("copy on").request
+        assert (asked.root, asked.targets) == (Path(one.root), ((Path(other.destination), Path(other.root)),))
+    finally:
+        scene.ledger.close()
+
+
 def test_clips_that_came_by_the_command_line_are_looked_at_at_the_start(tmp_path: Path, drone: Path) -> None:
     scene = Scene(tmp_path)
     try:

@@ -47,6 +47,8 @@ class Copy:
     disk_words: str = ""
     # The fingerprint that the unfinished copy in that folder had, where one was gone on with.
     resumed_from: str = ""
+    # Whether it was too slow for the card to wait, and is still to be filled from a finished copy.
+    fell_behind: bool = False
 
     @property
     def passed_cache(self) -> bool:

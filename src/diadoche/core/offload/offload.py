@@ -77,13 +77,24 @@ def offload(
     now: Callable[[], datetime],
     patience_s: float = PATIENCE_S,
     pace_bytes_s: int = 0,
+    fill_slow: bool = True,
 ) -> OffloadResult:
     """Carries out a plan. Problems are part of the result; the card is only read.
+
+    Args:
+        plan: what is to be done.
+        watch: told the progress.
+        version: of this program, for the manifest.
+        now: tells the time.
+        patience_s: over how long the pace of a slow destination is measured.
+        pace_bytes_s: read the card no faster than that; 0 sets no limit.
+        fill_slow: whether a destination that was too slow for the card to wait is filled before this ends; else its
+            copy stays unfinished, so that the card comes out now, and somebody completes it afterwards.
 
     A stop through the watch does not raise: the result says `stopped`, and what arrived is kept.
     """
     started, began_s = now(), time.monotonic()
-    run = _Run(plan, watch, patience_s, pace_bytes_s)
+    run = _Run(plan, watch, patience_s, pace_bytes_s, fill_slow=fill_slow)
     run.copy_all()
     if plan.read_twice and not run.stopped and not run.lost:
         run.read_again()
@@ -116,8 +127,11 @@ def _failed(target: Target) -> Copy:
 class _Run:
     """The state of one offload while it goes on."""
 
-    def __init__(self, plan: OffloadPlan, watch: Watch, patience_s: float, pace_bytes_s: int) -> None:
+    def __init__(
+        self, plan: OffloadPlan, watch: Watch, patience_s: float, pace_bytes_s: int, *, fill_slow: bool
+    ) -> None:
         self._plan = plan
+        self._fill_slow = fill_slow
         self._pace_bytes_s = pace_bytes_s
         self._watch = watch
         self._patience_s = patience_s
@@ -338,7 +352,8 @@ class _Run:
 
     def _can_be_filled(self, destination: Destination) -> bool:
         # What could not even be opened has no folder of ours.
-        return not destination.abandoned and destination.folder.is_open
+        wanted = self._fill_slow or not destination.was_slow
+        return wanted and not destination.abandoned and destination.folder.is_open
 
     def _missing(self, destination: Destination) -> list[FileEntry]:
         return [self._entries[path] for path in self.known if path not in destination.proven]
@@ -422,6 +437,7 @@ class _Run:
             destination.target.disk.key,
             destination.target.disk.words,
             destination.journal.earlier,
+            destination.was_slow and destination.dropped is not None,
         )
 
     def _is_whole(self, destination: Destination) -> bool:

@@ -82,7 +82,7 @@ class Devices:
             self._in_thread(self._begin)
 
     def _begin(self) -> None:
-        self._watches = _found_watches(self._buses)
+        self._watches = _found_watches(self._buses, lambda words: self._told(Said("mount", words, failed=True)))
         for watch in self._watches:
             watch.start(lambda medium: self._told(CameIn(medium)), lambda key: self._told(WentOut(key)))
         if self._closed.is_set():
@@ -142,10 +142,10 @@ class Devices:
         thread.start()
 
 
-def _found_watches(buses: BusThread) -> tuple[DiskWatch, ...]:
+def _found_watches(buses: BusThread, told: Callable[[str], None]) -> tuple[DiskWatch, ...]:
     """The desktop's disk service, with the table of mounts for what is no disk: phones, shares; or that table alone."""
     try:
-        return UdisksWatch(buses), MountPolling(table=_mounts_of_no_disk)
+        return UdisksWatch(buses, told=told), MountPolling(table=_mounts_of_no_disk)
     except BusError:
         return (MountPolling(),)
 

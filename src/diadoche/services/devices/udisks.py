@@ -6,8 +6,7 @@ Filesystem, Drive and Loop; Filesystem.Mount takes mount options as text.
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -17,6 +16,7 @@ from dbus_fast.aio.message_bus import MessageBus
 
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import RequestError
+from diadoche.core.names import shown
 from diadoche.services.devices.buses import PROPERTIES, BusError, BusThread, call, listen
 from diadoche.services.devices.disk_watch import Medium, PulledOut, PutIn
 
@@ -49,18 +49,27 @@ class _Known:
 class UdisksWatch:
     """Tells of media by UDisks2, mounts them read-only, and lets them out again."""
 
-    def __init__(self, buses: BusThread, address: str | None = None, *, loops_too: bool = False) -> None:
+    def __init__(
+        self,
+        buses: BusThread,
+        address: str | None = None,
+        *,
+        loops_too: bool = False,
+        told: Callable[[str], None] = lambda _words: None,
+    ) -> None:
         """
         Args:
             buses: where the connection lives.
             address: of the bus, the machine's own when None.
             loops_too: takes loop devices for media, as the tests need it.
+            told: hears in words of a medium that could not be mounted, or not yet; from the buses' thread.
 
         Raises:
             BusError: there is no system bus, or no UDisks2 on it.
         """
         self._buses = buses
         self._loops_too = loops_too
+        self._told = told
         self._known = _Known()
         self._in: dict[str, Medium] = {}
         self._mounted_by_us: set[str] = set()
@@ -164,9 +173,13 @@ class UdisksWatch:
             self._asked.discard(path)
         elif not points and path not in self._asked and self._is_card(path, interfaces):
             self._asked.add(path)
-            # Somebody else may be quicker, or may not allow it: then the mount that appears is taken, or none.
-            with contextlib.suppress(BusError):
+            try:
                 await call(self._bus, SERVICE, path, _FILESYSTEM, "Mount", "a{sv}", {"options": Variant("s", _OPTIONS)})
+            except BusError as error:
+                # Somebody else may have been quicker, or a slow card mounts later: the mount that appears is taken.
+                if path not in self._in:
+                    label = shown(str(interfaces[_BLOCK].get("IdLabel") or path.rpartition("/")[2]))
+                    self._told(f"{label} is not mounted: {error}. It comes in by itself as soon as it is.")
 
     def _put_in(self, path: str, interfaces: Interfaces, point: Path) -> None:
         block, drive = interfaces[_BLOCK], self._known.drive_of(path)

@@ -62,6 +62,8 @@ class OffloadRequest:
     last_disks: dict[str, str] = field(default_factory=dict)
     # What the person says that the card is.
     look: LookChoice = USUAL_LOOK
+    # Whether a place that was too slow for the card to wait is filled before the job ends.
+    fill_slow: bool = True
     # Of the card as it was listed when this was asked for; a job that goes on later makes sure of it.
     fingerprint: str = ""
 
@@ -184,6 +186,7 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         now=lambda: datetime.now(UTC),
         patience_s=request.patience_s,
         pace_bytes_s=request.pace_bytes_s,
+        fill_slow=request.fill_slow,
     )
     root = next((Path(copy.root) for copy in result.copies if copy.status is CopyState.PROVEN), None)
     tried = None

@@ -65,7 +65,9 @@ class WorkerProcess:
         finally:
             for pipe in (process.stdin, process.stdout):
                 if pipe is not None:
-                    pipe.close()
+                    # What was still to be written to a process that is gone goes with it.
+                    with suppress(OSError):
+                        pipe.close()
 
     def note(self, value: dict[str, Any]) -> None:
         """Takes in its newest progress."""

@@ -165,6 +165,7 @@ class Station:
             sent=choices.sent,
             last_disks=last_disks(self.ledger),
             look=choices.look,
+            fill_slow=False,
             fingerprint=card.card.tree.fingerprint() if card.card is not None else "",
         )
 
@@ -314,17 +315,24 @@ class Station:
         if self.cards[key].stage is Stage.COMPARING:
             self._board.put(replace(self.cards[key], job=job))
 
-    def complete(self, key: str) -> int:
-        """Completes the copies that are not whole from a proven one, without reading the card; gives how many."""
+    def complete(self, key: str, *, only_slow: bool = False) -> int:
+        """Completes the copies that are not whole from a proven one, without reading the card; gives how many.
+
+        Args:
+            key: the card's.
+            only_slow: those alone that were too slow for the card to wait.
+        """
         card = self.cards.get(key)
         copies = card.outcome.result.copies if card is not None and card.outcome is not None else ()
         good = next((Path(copy.root) for copy in copies if copy.status is CopyState.PROVEN), None)
         wanting = [copy for copy in copies if copy.status is not CopyState.PROVEN and copy.root]
+        wanting = [copy for copy in wanting if copy.fell_behind or not only_slow]
         if good is None or card is None:
             return 0
         for copy in wanting:
             request = CopyOnRequest(good, ((Path(copy.destination), Path(copy.root)),))
-            self.runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
+            with suppress(LedgerError):
+                self.runner.add("copy on", f"Complete {card.name} in {copy.destination}", "copies", request)
         return len(wanting)
 
     def pause(self, key: str, *, paused: bool) -> None:
@@ -476,6 +484,8 @@ class Station:
             )
             self._note(kind, f"{words} {after.problem.what}" if after.problem else words)
             self._board.put(after)
+            # The card did not have to wait for these: they are filled from a finished copy now.
+            self.complete(card.medium.key, only_slow=True)
         elif job.state is State.STOPPED and job.result is not None:
             self._board.put(after_offload(replace(card, familiar=job.noted), job.result, job.problem))
         elif job.state.ended:
