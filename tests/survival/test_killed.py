@@ -133,7 +133,7 @@ def long_card(tmp_path: Path) -> Path:
     return card
 
 
-@pytest.mark.parametrize("moments", [pytest.param(8, id="part"), pytest.param(200, id="long", marks=pytest.mark.long)])
+@pytest.mark.parametrize("moments", [pytest.param(8, id="part"), pytest.param(300, id="long", marks=pytest.mark.long)])
 def test_killed_at_random_moments_every_copy_ends_right(
     loaded: Loaded, long_card: Path, tmp_path: Path, moments: int
 ) -> None:
