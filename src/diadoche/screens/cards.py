@@ -189,6 +189,9 @@ class CardsScreen:
             places = count_text(len(self._station.shoot.settings.places), "place")
             return f"{', '.join(waiting)} to {places}, as part of {self.shoot_name}."
         cards = list(self._station.cards.values())
+        silent = [card.name for card in cards if self._station.still_for_s(card.medium.key) > HANGS_S]
+        if silent:
+            return f"{', '.join(silent)}: stop it, or wait for its reader."
         if any(card.stage.being_read for card in cards):
             return "Nothing to do for you: it runs."
         if cards and all(_waits_for_word(card) for card in cards):
@@ -337,7 +340,7 @@ class CardsScreen:
         return CardRow(
             key,
             card.name,
-            _mark(card),
+            Mark.PROBLEM if still_s > HANGS_S else _mark(card),
             "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
             _layout_words(card),
             remark or self._set_remark(card),
@@ -472,6 +475,9 @@ def _kept(card: CardIn, progress: Progress | None, places: int, wanted: int) -> 
         return _proven_words(card, len(card.outcome.result.copies), wanted)
     if card.is_known and card.familiar is not None:
         return f"Proven before in {count_text(len(card.familiar.places), 'place')}, not read again"
+    if card.stage is Stage.PROBLEM:
+        # An offload that ended without a word may have copied some of it: of that only the copies know.
+        return f"0 of {places} copies proven" if places else "Nothing proven yet"
     return "Nothing copied yet" if not card.pulled else f"0 of {places} copies proven"
 
 

@@ -17,6 +17,7 @@ from diadoche.core.watch import Part, Progress
 # The window comes first: it needs little, but it needs that at once.
 _NICE = 10
 _PATIENCE_S = 10.0
+_HANGING_PATIENCE_S = 3.0
 _KILLED_S = 3.0
 _ENDING_S = 3.0
 _LAST_WORDS = {"result", "stopped", "problem"}
@@ -97,11 +98,14 @@ class WorkerProcess:
         self._write("pause" if paused else "resume")
 
     def ask_to_stop(self) -> float:
-        """Asks it to stop; gives how long it is to be waited for, in seconds: not at all where it hangs."""
+        """Asks it to stop; gives how long it is to be waited for, in seconds: not for long where it hangs.
+
+        Work that hangs in one thread can still say in another how far it had come.
+        """
         with self._lock:
             self._asked_to_stop = True
         self._write("stop")
-        return 0.0 if self.silent_for_s() > HANGS_S else _PATIENCE_S
+        return _HANGING_PATIENCE_S if self.silent_for_s() > HANGS_S else _PATIENCE_S
 
     def kill(self) -> float:
         """Ends it; gives how long that may take. The system itself cannot end what a device owes an answer."""
