@@ -8,7 +8,18 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.cards.tree import FileEntry
-from diadoche.core.disks import UNKNOWN_DISK, Disk, Limits, disk_of, limits_of, mount_of, mounts, standing_part
+from diadoche.core.disks import (
+    UNKNOWN_DISK,
+    Disk,
+    Limits,
+    Mount,
+    disk_of,
+    disk_of_mount,
+    limits_of,
+    mount_of,
+    mounts,
+    standing_part,
+)
 from diadoche.core.offload.preflight import Room, advice, gone, unusable_reason
 from tests.mounts import Image
 
@@ -47,6 +58,37 @@ def test_a_loop_image_is_on_the_disk_of_its_file(image: Image, tmp_path: Path) -
     assert limits_of(image.point) == Limits("ext4")
     told = advice([tmp_path / "a", image.point / "b"], [under, inside], lambda _place: 0)
     assert any("together they count as one copy" in each.what for each in told)
+
+
+def test_a_volume_of_several_disks_is_on_all_of_them(tmp_path: Path) -> None:
+    """btrfs has a device number that names no disk; its members are listed."""
+    sys = _sysfs(
+        tmp_path / "sys",
+        {
+            "sdx": {"device/wwid": "one\n", "dev": "8:0"},
+            "sdx/sdx1": {"partition": "1", "dev": "8:1"},
+            "sdy": {"device/wwid": "two\n", "dev": "8:16"},
+        },
+        {"8:1": "sdx/sdx1", "8:16": "sdy"},
+    )
+    devices = sys / "fs/btrfs/some-uuid/devices"
+    devices.mkdir(parents=True)
+    (devices / "sdx1").symlink_to(sys / "block/sdx/sdx1")
+    (devices / "sdy").symlink_to(sys / "block/sdy")
+    volume = Mount("0:50", tmp_path, "btrfs", "/dev/sdx1", frozenset())
+    assert disk_of_mount(volume, sys).key == "disk:one+two"
+    # A member that is not known leaves the whole unknown: half of the truth would count too many.
+    (sys / "dev/block/8:16").unlink()
+    assert disk_of_mount(volume, sys) == UNKNOWN_DISK
+
+
+def test_a_server_counts_by_its_address(tmp_path: Path) -> None:
+    table = tmp_path / "mountinfo"
+    lines = [("nas:/video", "rw,vers=4.2,addr=10.0.0.5"), ("10.0.0.5:/sound", "rw"), ("nas:/other", "rw,vers=3")]
+    table.write_text("".join(f"1 0 0:4{n} / /m{n} rw - nfs4 {at} {how}\n" for n, (at, how) in enumerate(lines)))
+    by_name, by_address, unknown = (disk_of_mount(mount, tmp_path) for mount in mounts(table))
+    assert by_name.key == by_address.key == "server:10.0.0.5"
+    assert (unknown.key, unknown.kind) == ("unknown", "unknown")
 
 
 def test_memory_is_a_disk_of_its_own(small_disk: Path) -> None:

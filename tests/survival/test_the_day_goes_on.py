@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -34,7 +35,7 @@ from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.all_kinds import ALL_KINDS
-from diadoche.services.jobs.list_card import ListCardRequest
+from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.job_results import record, record_copy_on, record_outcome
 from diadoche.services.ledger.kept_clips import kept_clips
@@ -445,6 +446,28 @@ def test_no_state_of_a_card_outlives_an_error_of_the_ledger(tmp_path: Path, dron
         scene.desk.cards.offload("r1")
         assert scene.station.cards["r1"].stage is Stage.WAITING
     finally:
+        scene.ledger.close()
+
+
+def test_a_label_and_a_path_that_are_no_text_are_a_card_like_any_other(tmp_path: Path, drone: Path) -> None:
+    card = tmp_path / os.fsdecode(b"card \xff\x01")
+    shutil.copytree(drone, card)
+    scene = Scene(tmp_path / "scene")
+    told = Told()
+    runner = Runner(scene.ledger, ALL_KINDS, told, lambda job: record(scene.ledger, job))
+    try:
+        scene.station.put_in(Medium("r1", card, card.name, "Reader 1"))
+        scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(card), Watch()))
+        scene.desk.cards.open_folder(card)
+        scene.desk.cards.offload("r1")
+        scene.carried_out()
+        assert scene.station.cards["r1"].stage is Stage.PROVEN
+        assert waybills(scene.ledger)[0].proven == 2
+        # The same through the queue itself, which keeps titles and paths of jobs.
+        number = runner.add("look", f"List {card.name}", f"look:{card}", ListCardRequest(card))
+        told.wait_for(number, State.DONE)
+    finally:
+        runner.close()
         scene.ledger.close()
 
 

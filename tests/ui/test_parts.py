@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QRectF, Qt, QThread
@@ -12,9 +13,11 @@ from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from diadoche.screens.marks import Mark
+from diadoche.services.machine.one_window import OneWindow
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.marks import paint_mark
 from diadoche.ui.parts import RowsModel, table
+from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.theme import DARK, FAMILY, LIGHT, Colours, Theme
 
 
@@ -98,3 +101,17 @@ def test_the_bridge_delivers_on_qts_thread_in_order(qtbot: QtBot) -> None:
     assert taken == []
     qtbot.waitUntil(lambda: len(taken) == 50)
     assert taken == [(number, True) for number in range(50)]
+
+
+def test_a_second_start_brings_the_first_window_to_the_front(qtbot: QtBot, tmp_path: Path) -> None:
+    first, second = OneWindow(tmp_path / "ledger.sqlite"), OneWindow(tmp_path / "ledger.sqlite")
+    assert first.take()
+    came: list[bool] = []
+    later = SecondStarts(first.name, lambda: came.append(True))
+    assert not second.take()
+    assert bring_first_to_front(second.name)
+    qtbot.waitUntil(lambda: came == [True])
+    later.close()
+    # One that holds the ledger and does not answer is told of, not waited for.
+    assert not bring_first_to_front(second.name)
+    first.let_go()

@@ -169,10 +169,11 @@ def limits_of(path: Path) -> Limits:
 def disk_of(path: Path, sys: Path = Path("/sys")) -> Disk:
     """The physical disk of a folder: one for each network server, one together for all that is unknown."""
     mount = mount_of(path)
-    return UNKNOWN_DISK if mount is None else _disk_of_mount(mount, sys)
+    return UNKNOWN_DISK if mount is None else disk_of_mount(mount, sys)
 
 
-def _disk_of_mount(mount: Mount, sys: Path) -> Disk:
+def disk_of_mount(mount: Mount, sys: Path = Path("/sys")) -> Disk:
+    """The physical disk, or the disks together, that a mounted filesystem is on."""
     if mount.kind in _NETWORK or mount.source.startswith("//"):
         name = _server(mount.source)
         known = mount.address or name

@@ -44,6 +44,11 @@ def shown(name: str) -> str:
     return "".join(_escaped(character) for character in name)
 
 
+def storable(text: str) -> str:
+    """A text as any store of UTF-8 takes it: bytes that are none are escaped, all else stays."""
+    return text.encode("utf-8", "backslashreplace").decode("utf-8")
+
+
 def _escaped(character: str) -> str:
     if 0xDC80 <= ord(character) <= 0xDCFF:
         return f"\\x{ord(character) - 0xDC00:02x}"

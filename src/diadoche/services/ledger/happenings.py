@@ -8,6 +8,7 @@ from typing import Literal
 
 from sqlalchemy import select, update
 
+from diadoche.core.names import storable
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import HappeningRow
 
@@ -28,7 +29,7 @@ class Happening:
 def note_happening(ledger: Ledger, kind: HappeningKind, words: str) -> None:
     """Writes down what happened now."""
     with ledger.session() as session:
-        session.add(HappeningRow(at=datetime.now(UTC), kind=kind, words=words, seen=False))
+        session.add(HappeningRow(at=datetime.now(UTC), kind=kind, words=storable(words), seen=False))
 
 
 def happenings(ledger: Ledger) -> list[Happening]:

@@ -12,6 +12,7 @@ from typing import TypeVar
 from pydantic import ValidationError
 from sqlalchemy import delete, select
 
+from diadoche.core.names import storable
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import RememberedRow
 from diadoche.services.wire import from_text, to_text
@@ -21,6 +22,7 @@ T = TypeVar("T")
 
 def remember(ledger: Ledger, scope: str, key: str, value: object) -> None:
     """Keeps a value under a key, in place of an earlier one."""
+    key = storable(key)
     with ledger.session() as session:
         session.execute(delete(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key == key))
         session.add(RememberedRow(scope=scope, key=key, value=to_text(value)))
@@ -29,11 +31,12 @@ def remember(ledger: Ledger, scope: str, key: str, value: object) -> None:
 def forget(ledger: Ledger, scope: str, key: str) -> None:
     """Takes a value away again."""
     with ledger.session() as session:
-        session.execute(delete(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key == key))
+        session.execute(delete(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key == storable(key)))
 
 
 def recall(ledger: Ledger, scope: str, keys: Sequence[str], kind: type[T]) -> T | None:
     """The value of the first key that has one; what an older version wrote in another shape is passed over."""
+    keys = [storable(key) for key in keys]
     with ledger.session() as session:
         rows = session.scalars(
             select(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key.in_(keys))
@@ -49,9 +52,17 @@ def recall(ledger: Ledger, scope: str, keys: Sequence[str], kind: type[T]) -> T 
 
 
 def recall_all(ledger: Ledger, scope: str, kind: type[T]) -> list[tuple[str, T]]:
-    """Every key of a scope with its value, the newest first."""
+    """Every key of a scope with its value, the newest first; what makes no sense is passed over."""
     with ledger.session() as session:
         rows = session.scalars(
             select(RememberedRow).where(RememberedRow.scope == scope).order_by(RememberedRow.id.desc())
         ).all()
-        return [(row.key, from_text(kind, row.value)) for row in rows]
+        found = [(row.key, _value(kind, row.value)) for row in rows]
+    return [(key, value) for key, value in found if value is not None]
+
+
+def _value(kind: type[T], text: str) -> T | None:
+    try:
+        return from_text(kind, text)
+    except (ValidationError, ValueError):
+        return None

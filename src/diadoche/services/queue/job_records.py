@@ -19,6 +19,7 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 
 from diadoche.core.errors import LedgerError, Problem
+from diadoche.core.names import storable
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import JobRow
 from diadoche.services.queue.states import State
@@ -72,8 +73,8 @@ class JobRecords:
                 JobRow(
                     id=job.number,
                     kind=job.kind,
-                    title=job.title,
-                    resource=job.resource,
+                    title=storable(job.title),
+                    resource=storable(job.resource),
                     request=to_text(job.request),
                     state=State.WAITING.value,
                     created=job.created,

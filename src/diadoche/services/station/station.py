@@ -17,6 +17,7 @@ from diadoche.core.cards.cardset import CardSet, card_sets
 from diadoche.core.cards.layout import Layout, load_layouts
 from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import DiadocheError, LedgerError
+from diadoche.core.names import shown
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import count_text, size_text
@@ -102,7 +103,8 @@ class Station:
     def put_in(self, medium: Medium) -> None:
         """A card is there: it is listed at once. A disk that copies go to is no card."""
         if not any(place.is_relative_to(medium.path) for place in self.shoot.settings.places):
-            self._listing.put_in(medium)
+            # A label comes from whoever formatted the medium; it is shown, and written down.
+            self._listing.put_in(replace(medium, label=shown(medium.label)))
 
     def correct(self, key: str, choice: LookChoice) -> None:
         """The person says what a card is, or how its stills are to be taken: it is listed anew."""
