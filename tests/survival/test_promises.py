@@ -546,3 +546,19 @@ def test_another_digest_when_going_on_is_no_error(small_card: Path, tmp_path: Pa
     assert contents(root) == contents(small_card)
     assert verify(root, Watch()).clean
     assert not list(root.parent.glob("*other readings*"))
+
+
+def test_a_reading_with_another_digest_is_compared_with_the_earlier_one(
+    small_card: Path, faulty: Mounter, tmp_path: Path
+) -> None:
+    """Found by the machine: a reader that lies when an offload goes on with another kind of digest."""
+    reader = faulty(small_card)
+    plan = planned(reader.point, tmp_path / "a")
+    root = plan.targets[0].root
+    assert run(plan, StopsWhen(root / FIRST), pace=PACE_BYTES_S).stopped
+    reader.set(Faults(flip_read_at=1_100_000, flips=1, file="ABCD0001.MP4"))
+    result = run(planned(reader.point, tmp_path / "a", digests=("md5",)))
+    assert result.copies[0].status == "proven"
+    assert contents(root) == contents(small_card)
+    assert any("read differently" in problem.what for problem in result.problems)
+    assert verify(root, Watch()).clean

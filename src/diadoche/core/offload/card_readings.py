@@ -26,7 +26,7 @@ class CardReadings:
             go_on: called with every block; raises where the work is to end.
         """
         self._source = source
-        self._names = names
+        self.names = names
         self._go_on = go_on
         self._readings: dict[str, list[Digests]] = {}
         self.calls = Calls()
@@ -60,7 +60,7 @@ class CardReadings:
         reader = DirectReader(self.calls)
         try:
             with reading(full, self._source):
-                return digests_of(full, self._names, reader, step=lambda _count: self._go_on())
+                return digests_of(full, self.names, reader, step=lambda _count: self._go_on())
         finally:
             reader.close()
 

@@ -145,6 +145,7 @@ class _Run:
         self.lost = False
         self._first_failures: dict[Destination, Problem] = {}
         self._read_again_wanting = False
+        self._digests = plan.digests
         self._readings = CardReadings(plan.source, plan.digests, watch.check)
         self.destinations: list[Destination] = []
         try:
@@ -225,12 +226,15 @@ class _Run:
             for path, file in [*destination.already.items(), *destination.doubted.items()]:
                 if not self._plan.promised:
                     self._readings.earlier(path, file.digests)
+                    # Like is compared with like: what was read with another digest then is read with that too now.
+                    self._digests = tuple(dict.fromkeys((*self._digests, *file.digests)))
             for path in list(destination.already) if not self._plan.promised else ():
                 self._watch.check()
                 there = self._ask(destination, lambda at=path, of=destination: of.key_of(at))  # type: ignore[misc]  # bound now
                 here = content_key([self._plan.source / path])
                 if here and there != here:
                     destination.doubt(path)
+        self._readings.names = self._digests
 
     def _ready(self) -> list[Destination]:
         return [each for each in self.destinations if each.dropped is None and not each.abandoned]
@@ -253,7 +257,7 @@ class _Run:
             self._plan.source,
             tuple(file for file in self._plan.files if file.path in wanted_paths),
             ready,
-            self._plan.digests,
+            self._digests,
             self._watch,
             patience_s=self._patience_s,
             pace_bytes_s=self._pace_bytes_s,
@@ -381,7 +385,7 @@ class _Run:
             source,
             tuple(missing),
             [destination],
-            self._plan.digests,
+            self._digests,
             self._watch,
             note="filling",
             expected=expected,
