@@ -22,7 +22,7 @@ import pytest
 
 from diadoche.core.answering import HANGS_S
 from diadoche.core.cards.tree import list_tree
-from diadoche.core.errors import LedgerError
+from diadoche.core.errors import LedgerError, Problem
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.journal import JOURNAL_NAME
 from diadoche.core.offload.naming import NamingValues
@@ -468,6 +468,20 @@ def test_a_label_and_a_path_that_are_no_text_are_a_card_like_any_other(tmp_path:
         told.wait_for(number, State.DONE)
     finally:
         runner.close()
+        scene.ledger.close()
+
+
+def test_a_card_with_a_folder_nobody_could_list_is_not_known_whole(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path)
+    try:
+        scene.station.pulled_out(scene.offloaded(drone))
+        card = scene.station.cards[scene.listed(drone)]
+        assert card.is_known
+        assert card.card is not None
+        unlisted = (Problem("MISC cannot be listed.", "MISC"),)
+        half_listed = replace(card.card, tree=replace(card.card.tree, unlisted=unlisted))
+        assert not replace(card, card=half_listed).is_known
+    finally:
         scene.ledger.close()
 
 

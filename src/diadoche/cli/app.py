@@ -290,6 +290,7 @@ def _problems(outcome: OffloadOutcome) -> list[Problem]:
 
 
 @app.command()
+@in_a_child
 def verify(
     folder: Annotated[Path, typer.Argument(help="A copy with its manifests, or a list of digests.")], json: Json = False
 ) -> None:

@@ -180,10 +180,10 @@ def rebuild_ledger(
 
 def add_to(app: typer.Typer) -> None:
     """Adds the verbs to the command line."""
-    app.command()(restore)
+    app.command()(in_a_child(restore))
     app.command("copy-on")(in_a_child(copy_on))
     app.command()(in_a_child(complete))
     app.command("level")(in_a_child(bring_level))
-    app.command("take-in")(take_in)
+    app.command("take-in")(in_a_child(take_in))
     app.command("estimate")(estimate_offload)
-    app.command("rebuild")(rebuild_ledger)
+    app.command("rebuild")(in_a_child(rebuild_ledger))

@@ -1,4 +1,4 @@
-"""Verbs that write to disks do their work in a child of the command: a hanging disk holds a process even at its end.
+"""Verbs about copies do their work in a child of the command: a hanging disk holds a process even at its end.
 
 The system closes what a process has open when that ends, and a hanging disk does not let it: the child may stay for
 as long as the disk does, the command does not.
@@ -63,8 +63,16 @@ def _work(verb: Callable[[], None], said: int) -> None:
 
 def _followed(child: int, heard: int) -> int:
     """The exit code, as soon as the child has said it, and has ended or was given a moment to."""
-    # Ctrl-C goes to both; it is the child that stops, and tells how.
-    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # Ctrl-C goes to both; it is the child that stops, and tells how. A second one ends the command at once.
+    asked = 0
+
+    def stop(*_: object) -> None:
+        nonlocal asked
+        asked += 1
+        if asked > 1:
+            os._exit(1)
+
+    before = signal.signal(signal.SIGINT, stop)
     try:
         told = os.read(heard, 1)
         until_s = time.monotonic() + _ENDING_S

@@ -26,11 +26,14 @@ def close_copy(
     destination.folder.check_there()
     destination.note_read_back()
     destination.folder.sync(destination.proven.values())
-    with writing(destination.root), destination.calls:
+    with writing(destination.root):
         if plan.history is not None:
-            carry_history(plan.history, destination.root)
-        manifest = write_manifest(destination.root, _request(destination, plan, whole, version, now, remark))
-        _restore_folder_times(destination, plan)
+            with destination.calls:
+                carry_history(plan.history, destination.root)
+        request = _request(destination, plan, whole, version, now, remark)
+        manifest = write_manifest(destination.root, request, destination.calls)
+        with destination.calls:
+            _restore_folder_times(destination, plan)
     # The disk may have gone away meanwhile, and the manifest landed on another: asked before anything is promised.
     destination.folder.check_there()
     with writing(destination.root), destination.calls:

@@ -16,6 +16,7 @@ from pathlib import Path, PurePosixPath
 
 from lxml import etree
 
+from diadoche.core.answering import Calls
 from diadoche.core.cards.tree import FolderEntry
 from diadoche.core.diskfiles import rename_new, write_whole
 from diadoche.core.errors import MediaError
@@ -65,34 +66,41 @@ class Listed:
     less_than_whole: bool = False
 
 
-def write_manifest(root: Path, request: ManifestRequest) -> Path:
+def write_manifest(root: Path, request: ManifestRequest, calls: Calls | None = None) -> Path:
     """Adds a generation to the history of `root` and to its chain.
 
-    Names that XML cannot hold go, escaped, to a list beside it, and the manifest says so.
+    Names that XML cannot hold go, escaped, to a list beside it, and the manifest says so. `calls` follows what may hang
+    with the disk, and not the arithmetic between: a manifest of a hundred thousand files takes a while.
 
     Raises:
         OSError: the folder cannot be written to.
     """
-    folder = root / FOLDER
-    folder.mkdir(exist_ok=True)
-    number = 1 + max((_number(path) for path in _generations(folder)), default=0)
+    folder, calls = root / FOLDER, calls or Calls()
+    with calls:
+        folder.mkdir(exist_ok=True)
+        number = 1 + max((_number(path) for path in _generations(folder)), default=0)
     if number > 1:
         with suppress(MediaError):
-            request = replace(request, known=read_history(root).digests)
+            request = replace(request, known=read_history(root, calls).digests)
     stamp = request.now.astimezone(UTC).strftime("%Y-%m-%d_%H%M%SZ")
     path = folder / f"{number:04}_{root.name}_{stamp}.mhl"
     unlisted = [file for file in request.files if not fits_xml(file.kept_as)]
     if unlisted:
         # JSON's escapes are plain ASCII and can be read back to the very bytes of the name.
         lines = [json.dumps({"path": file.kept_as, "digests": file.digests}) for file in unlisted]
-        write_whole(path.with_suffix(_SIDE_LIST), ("\n".join(lines) + "\n").encode("ascii"))
+        with calls:
+            write_whole(path.with_suffix(_SIDE_LIST), ("\n".join(lines) + "\n").encode("ascii"))
     data = etree.tostring(
         _hash_list(request, bool(unlisted)), pretty_print=True, xml_declaration=True, encoding="UTF-8"
     )
-    write_whole(path, data)
+    with calls:
+        write_whole(path, data)
     if "sha256" in request.digests:
-        write_whole(path.with_suffix(".sha256"), list_text("sha256", request.files))
-    _extend_chain(folder, number, path.name, data)
+        text = list_text("sha256", request.files)
+        with calls:
+            write_whole(path.with_suffix(".sha256"), text)
+    with calls:
+        _extend_chain(folder, number, path.name, data)
     return path
 
 
@@ -256,15 +264,20 @@ def _parser() -> etree.XMLParser:
     return etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=False, remove_comments=True)
 
 
-def read_history(root: Path) -> Listed:
+def read_history(root: Path, calls: Calls | None = None) -> Listed:
     """What the manifests of `root` say together; later generations win, but for digests that they call failed.
+
+    Args:
+        root: the copy.
+        calls: follows what may hang with its disk.
 
     Raises:
         MediaError: there is no manifest, or one is no ASC MHL.
     """
-    folder = root / FOLDER
+    folder, calls = root / FOLDER, calls or Calls()
     with _reading_manifests(root):
-        manifests = _generations(folder)
+        with calls:
+            manifests = _generations(folder)
         if not manifests:
             raise MediaError(
                 f"{root} has no manifest to check against.",
@@ -275,7 +288,8 @@ def read_history(root: Path) -> Listed:
         state = _Reading()
         chained = _chained_digests(folder, state)
         for path in manifests:
-            data = path.read_bytes()
+            with calls:
+                data = path.read_bytes()
             wanted = chained.get(path.name)
             if wanted is None and chained:
                 state.problems.append(f"The manifest {path.name} is not in the chain file.")

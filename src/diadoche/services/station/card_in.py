@@ -105,8 +105,11 @@ class CardIn:
     @property
     def is_known(self) -> bool:
         """Whether, by a quick recognition, all of it was proven before."""
-        found = self.familiar
-        return bool(found and self.card and self.card.tree.files and found.files == len(self.card.tree.files))
+        found, tree = self.familiar, self.card.tree if self.card is not None else None
+        # Of a folder that could not be listed nobody knows whether it was here before.
+        if found is None or tree is None or not tree.files or tree.unlisted:
+            return False
+        return found.files == len(tree.files)
 
     @property
     def is_partly_known(self) -> bool:
