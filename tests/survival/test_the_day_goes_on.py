@@ -160,6 +160,29 @@ def test_a_stop_while_much_waits_for_its_proof_ends_at_once(faulty: Mounter, tmp
     wait_until(lambda: statuses(run(planned(card, disk.point))) == ["proven"], 60, "it goes on")
 
 
+def test_a_stop_after_the_card_was_pulled_is_a_stop_like_any_other(
+    small_card: Path, faulty: Mounter, tmp_path: Path
+) -> None:
+    reader, disk = faulty(small_card), faulty(tmp_path / "behind", writable=True)
+    plan = planned(reader.point, disk.point)
+    disk.set(Faults(slow_reads_bytes_s=300_000))
+    pulled: list[float] = []
+
+    class PullsThenStops(Watch):
+        def step(self, progress: Progress) -> None:
+            if progress.done > 1_000_000 and not pulled:
+                reader.pull()
+                pulled.append(time.monotonic())
+            elif pulled and time.monotonic() - pulled[0] > 1:
+                self.stop()
+            super().step(progress)
+
+    result = run(plan, PullsThenStops(), pace=3_000_000)
+    assert result.stopped
+    assert statuses(result) == ["incomplete"]
+    assert any("went away" in problem.what for problem in result.problems)
+
+
 def test_few_descriptors_are_enough_for_many_files(tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()

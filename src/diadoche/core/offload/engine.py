@@ -131,6 +131,19 @@ class CopyPass:
             destination.start()
         reading_thread = Errand(self._read_all, self._source_calls, "read")
         try:
+            self._read_to_the_end(reading_thread)
+            self._finish()
+        except Cancelled:
+            self._result.cancelled = True
+            self._stop_all()
+        finally:
+            self._stopped.set()
+            self._ring.close()
+        return self._result
+
+    def _read_to_the_end(self, reading_thread: Errand[None]) -> None:
+        """Supervises until everything was read, or the source is lost."""
+        try:
             self._supervise(lambda: not reading_thread.ended and not self._source_hangs())
             if not reading_thread.ended:
                 raise SourceLost(
@@ -140,17 +153,8 @@ class CopyPass:
                     do="Look at its disk, then try again.",
                 )
             reading_thread.result()
-            self._finish()
-        except Cancelled:
-            self._result.cancelled = True
-            self._stop_all()
         except SourceLost as error:
             self._result.lost = error.problem
-            self._finish()
-        finally:
-            self._stopped.set()
-            self._ring.close()
-        return self._result
 
     def _source_hangs(self) -> bool:
         return not self._waits_for_source and self._source_calls.hang
