@@ -170,7 +170,7 @@ def test_a_stop_after_the_card_was_pulled_is_a_stop_like_any_other(
 
     class PullsThenStops(Watch):
         def step(self, progress: Progress) -> None:
-            if progress.done > 1_000_000 and not pulled:
+            if progress.done > 5_200_000 and not pulled:
                 reader.pull()
                 pulled.append(time.monotonic())
             elif pulled and time.monotonic() - pulled[0] > 1:
