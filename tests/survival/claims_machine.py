@@ -456,13 +456,15 @@ def _level_a_pair(world: World, picks: tuple[float, ...]) -> None:
     here, there = world.folder / "pair/one", world.folder / "pair/two"
     words = _offload_words(_pick(world.cards, picks[0]), [here, there], 1.0)
     world.run(words)
-    if picks[3] < 0.55:
-        _damage_file(world, copies_in(here if picks[4] < 0.5 else there)[0], picks)
-    same = _same(world, here, there)
-    said, _code = world.run(["level", str(here), str(there)])
-    nothing = not (said["copied"] or said["restored"] or said["differing"] or said["problems"])
-    world.tally.equal("level: the same", nothing, same, f"{here} {there}")
-    shutil.rmtree(world.folder / "pair")
+    standing = copies_in(here if picks[4] < 0.5 else there)
+    if standing and picks[3] < 0.55:
+        _damage_file(world, standing[0], picks)
+    if standing:
+        same = _same(world, here, there)
+        said, _code = world.run(["level", str(here), str(there)])
+        nothing = not (said["copied"] or said["restored"] or said["differing"] or said["problems"])
+        world.tally.equal("level: the same", nothing, same, f"{here} {there}")
+    shutil.rmtree(world.folder / "pair", ignore_errors=True)
     world.touched = {each for each in world.touched if not each[0].is_relative_to(world.folder / "pair")}
     for root in [each for each in world.good_when_read if each.startswith(str(world.folder / "pair"))]:
         del world.good_when_read[root]
