@@ -433,7 +433,7 @@ def _check_onward(world: World, source: Path, said: dict[str, Any] | None) -> No
 
 
 def _level(world: World, picks: tuple[float, ...]) -> None:
-    if picks[2] < 0.6:
+    if picks[2] < 0.8:
         _level_a_pair(world, picks)
         return
     here, there = _pick(world.places, picks[0]), _pick(world.places, picks[1])
@@ -528,6 +528,13 @@ def _take_in(world: World, picks: tuple[float, ...]) -> None:
 
 def _look(world: World, picks: tuple[float, ...]) -> None:
     card = _pick(world.cards, picks[0])
+    if picks[1] < 0.5:
+        # The same card with a clip more.
+        fresh = world.folder / "fresh"
+        shutil.rmtree(fresh, ignore_errors=True)
+        shutil.copytree(card, fresh)
+        (fresh / "DCIM/100ABCDE/ABCD0099.JPG").write_bytes(b"shot since")
+        card = fresh
     said, _code = world.run(["look", str(card)])
     if said is not None and "proven_before" in said:
         count, most = said["proven_before"]["files"], len(_standing(world, card))
@@ -551,9 +558,11 @@ def _window(world: World, picks: tuple[float, ...]) -> None:
     card = _pick(world.cards, picks[0])
     places = _places(world, picks[1:4])
     truth = shas_of(card)
-    fails = picks[4] < 0.35
-    reader = Faults(read_error_at=10, file="ABCD0002.JPG") if picks[4] < 0.15 else Faults()
-    disk = Faults(write_error=errno.EIO) if 0.15 <= picks[4] < 0.35 else Faults()
+    fails = picks[4] < 0.6
+    reader = Faults(read_error_at=0, file=".JPG") if picks[4] < 0.3 else NO_FAULTS
+    disk = Faults(write_error=errno.EIO) if 0.3 <= picks[4] < 0.6 else NO_FAULTS
+    if disk != NO_FAULTS and world.can_fail and world.folder / "disk" not in places:
+        places.append(world.folder / "disk")
     world.set_faults(reader, disk)
     try:
         claims = offloaded_by_the_window(world.ledger, world.folder / "xdg", _card_path(world, card, fails), places)
@@ -695,14 +704,14 @@ STEPS: dict[str, tuple[int, Do]] = {
     "offload killed at a step": (5, _killed_at),
     "offload stopped": (6, lambda world, picks: _killed(world, picks, signal.SIGINT)),
     "two at once": (3, _two_at_once),
-    "window": (12, _window),
+    "window": (16, _window),
     "verify": (10, _verify),
     "copy on": (11, _copy_on),
     "complete": (6, _complete),
-    "level": (12, _level),
+    "level": (14, _level),
     "restore": (5, _restore),
-    "take in": (12, _take_in),
-    "look": (10, _look),
+    "take in": (15, _take_in),
+    "look": (14, _look),
     "rebuild": (2, _rebuild),
     "rot": (16, _rot),
     "extra": (8, _add_extra),
