@@ -507,7 +507,7 @@ def _take_in(world: World, picks: tuple[float, ...]) -> None:
     folder = world.places[0] / f"archive{int(picks[0] * 3)}"
     if not folder.exists():
         shutil.copytree(_pick(world.cards, picks[1]), folder)
-    elif picks[2] < 0.6:
+    elif picks[2] < 0.5:
         _damage_file(world, folder, picks)
     elif picks[2] < 0.75:
         shutil.rmtree(folder)
@@ -590,7 +590,7 @@ def _damage_file(world: World, root: Path, picks: tuple[float, ...]) -> None:
     path = _pick(sorted(files_of(real)), picks[1])
     if path is None:
         return
-    file, how = real / path, int(picks[5] * 4)
+    file, how = real / path, 0 if picks[5] < 0.5 else 1 if picks[5] < 0.6 else 2
     info = file.stat()
     if how == 0:
         file.unlink()
