@@ -25,7 +25,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from diadoche.core.watch import Progress, Watch
 from diadoche.demo.faulty_folder import Faults, FaultyMount, can_mount
 from tests.loaded import Loaded, Run
 from tests.survival.truth import Digests, copies_in, files_of, is_as_listed, is_marked_unfinished, manifest_of, shas_of
@@ -179,7 +178,7 @@ class World:
         if step.what not in CARD_CHANGES:
             for card, before in cards_before.items():
                 self.tally.claim("card untouched", True, files_of(card) == before, f"{card.name} by {step.what}")
-        self._check_ledger()
+        _check_ledger(self)
 
 
 def _pick(things: list[Any], pick: float) -> Any:
@@ -738,9 +737,6 @@ def _check_ledger(world: World) -> None:
             world.tally.claim("ledger: proven", status == "proven", world.good_when_read[root], root)
 
 
-World._check_ledger = _check_ledger  # type: ignore[attr-defined]
-
-
 def carried_out(seed: int, count: int, steps: list[Step] | None = None) -> World:
     """A world after so many steps, or after given ones; it stops at the first false claim."""
     with tempfile.TemporaryDirectory(prefix="claims-", dir=os.environ.get("CLAIMS_FOLDER")) as folder:
@@ -791,19 +787,6 @@ def main() -> int:
         steps = shortened(asked.seed, world.log) if asked.shorten else world.log[-12:]
         out.writelines(f"  {step!r}\n" for step in steps)
     return 1 if world.tally.false else 0
-
-
-class StopsAfter(Watch):
-    """A watch that asks to stop after so many steps."""
-
-    def __init__(self, steps: int) -> None:
-        super().__init__(self._count)
-        self._left = steps
-
-    def _count(self, _progress: Progress) -> None:
-        self._left -= 1
-        if self._left <= 0:
-            self.stop()
 
 
 if __name__ == "__main__":

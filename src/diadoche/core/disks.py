@@ -86,6 +86,11 @@ def distinct_disks(keys: Iterable[str]) -> int:
     return len(groups) or (1 if given else 0)
 
 
+def is_known_disk(key: str) -> bool:
+    """Whether a key tells one disk or server from all others."""
+    return bool(_members(key))
+
+
 def _members(key: str) -> set[str]:
     kind, _, name = key.partition(":")
     if kind == "disk":

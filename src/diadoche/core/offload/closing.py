@@ -39,7 +39,6 @@ def close_copy(
     with writing(destination.root), destination.calls:
         # Last of all: until here the copy says of itself that it is not whole.
         destination.journal.close(whole=whole)
-    destination.unfinished = not whole
     return manifest
 
 

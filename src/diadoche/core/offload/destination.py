@@ -79,7 +79,6 @@ class Destination:
         self.problems: list[Problem] = []
         self.dropped: Problem | None = None
         self.abandoned = self.cancelled = self.was_slow = False
-        self.unfinished = True
         self.passed_cache = True
         self.read_back = ReadBack.CACHE
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
