@@ -37,6 +37,7 @@ from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
+from diadoche.services.ledger.copies import record_unreadable
 from diadoche.services.ledger.job_results import record, record_copy_on, record_outcome
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
@@ -422,6 +423,28 @@ def test_another_disk_at_the_same_place_leaves_the_first_ones_waybill(
         (tmp_path / "a").rename(tmp_path / f"drawer{number}")
     assert outcomes[0].result.copies[0].root.rpartition("/")[2] == outcomes[1].result.copies[0].root.rpartition("/")[2]
     assert [(entry.files, entry.proven) for entry in waybills(ledger)] == [(6, 1), (10, 1)]
+
+
+def test_a_copy_whose_folder_another_took_or_that_cannot_be_read_is_proven_no_longer(
+    ledger: Ledger, drone: Path, small_card: Path, tmp_path: Path
+) -> None:
+    shoot = open_shoot(ledger, "S")
+    for card in (drone, small_card):
+        request = OffloadRequest(card, (tmp_path / "a",), shoot.id, "S", "Camera", try_copy=False)
+        shutil.rmtree(tmp_path / "a", ignore_errors=True)
+        outcome = perform_offload(request, Watch())
+        copies = tuple(replace(copy, root=f"{tmp_path}/a/one", disk="disk:known") for copy in outcome.result.copies)
+        record_outcome(ledger, request, replace(outcome, result=replace(outcome.result, copies=copies)))
+    assert [(entry.files, entry.proven) for entry in waybills(ledger)] == [(6, 1), (10, 0)]
+    assert waybills(ledger)[1].copies[0].status is CopyState.GONE
+    # The disk is not here: that it cannot be read says nothing of its copy.
+    record_unreadable(ledger, tmp_path / "a/one", "no manifest")
+    assert waybills(ledger)[0].proven == 1
+    request = OffloadRequest(small_card, (tmp_path / "b",), shoot.id, "S", try_copy=False)
+    outcome = perform_offload(request, Watch())
+    record_outcome(ledger, request, outcome)
+    record_unreadable(ledger, Path(outcome.result.copies[0].root), "no manifest")
+    assert waybills(ledger)[0].proven == 0
 
 
 def test_the_copy_of_a_ledger_before_an_upgrade_has_what_its_log_holds(tmp_path: Path) -> None:
