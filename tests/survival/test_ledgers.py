@@ -3,14 +3,28 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
+import signal
 import sqlite3
+from itertools import count
 from pathlib import Path
 
 import pytest
+from sqlalchemy import Engine, event
 
+from diadoche.services.ledger.ledger import Ledger
 from tests.conftest import diadoche
 from tests.snapshots import snapshot
+
+# What takes a ledger of today back to the first version.
+_TO_THE_FIRST_VERSION = (
+    "alter table copies drop column disk", "alter table copies drop column disk_words",
+    "alter table copies drop column last_check", "alter table clips drop column shoot_id",
+    "alter table clips drop column verdict", "alter table clips drop column tags",
+    "alter table clips drop column note", "drop table happenings", "drop table remembered",
+    "update alembic_version set version_num = '0001'",
+)  # fmt: skip
 
 
 def ledger_of(state: Path) -> Path:
@@ -85,18 +99,55 @@ def test_a_ledger_of_a_newer_version_is_refused_and_left(kept: Path, drone: Path
 def test_a_ledger_of_the_first_version_is_brought_up_and_kept_beside(kept: Path, drone: Path) -> None:
     file = ledger_of(kept)
     with sqlite3.connect(file) as database:
-        for statement in (
-            "alter table copies drop column disk", "alter table copies drop column disk_words",
-            "alter table copies drop column last_check", "alter table clips drop column shoot_id",
-            "alter table clips drop column verdict", "alter table clips drop column tags",
-            "alter table clips drop column note", "drop table happenings", "drop table remembered", "update alembic_version set version_num = '0001'",
-        ):  # fmt: skip
+        for statement in _TO_THE_FIRST_VERSION:
             database.execute(statement)
     database.close()
     assert known(drone)["files"] == 10
     assert file.with_name("ledger.sqlite.version-0001").exists()
     with sqlite3.connect(file) as database:
         assert database.execute("select version_num from alembic_version").fetchone() == ("0003",)
+
+
+def _killed_before_statement(number: int, path: Path) -> bool:
+    """Opens a ledger in a process that is killed before its so-manieth statement: whether it came that far."""
+    child = os.fork()
+    if child == 0:
+        left = count(number, -1)
+
+        def kill_at_the_last(*_: object) -> None:
+            if next(left) == 0:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        event.listen(Engine, "before_cursor_execute", kill_at_the_last)
+        try:
+            Ledger(path).close()
+        finally:
+            os._exit(0)
+    _, status = os.waitpid(child, 0)
+    return os.WIFSIGNALED(status)
+
+
+@pytest.mark.parametrize("older", [False, True], ids=["new", "of the first version"])
+def test_a_ledger_killed_at_any_statement_of_its_making_opens_again(tmp_path: Path, older: bool) -> None:
+    begun = tmp_path / "begun.sqlite"
+    if older:
+        Ledger(begun).close()
+        with sqlite3.connect(begun) as database:
+            for statement in _TO_THE_FIRST_VERSION:
+                database.execute(statement)
+        database.close()
+    for number in count():
+        path = tmp_path / str(number) / "ledger.sqlite"
+        path.parent.mkdir()
+        if older:
+            shutil.copy(begun, path)
+        killed = _killed_before_statement(number, path)
+        Ledger(path).close()
+        with sqlite3.connect(path) as database:
+            assert database.execute("select version_num from alembic_version").fetchall() == [("0003",)]
+        if not killed:
+            break
+    assert number > 10
 
 
 @pytest.mark.long

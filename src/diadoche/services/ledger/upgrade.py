@@ -38,6 +38,9 @@ def bring_up_to_date(engine: Engine, path: Path) -> None:
         LedgerError: it is of a newer version; it is left as it is.
     """
     with engine.connect() as connection:
+        # One transaction for all of it: SQLite's driver opens one for rows only, not for tables, and a
+        # program killed between two tables would leave a ledger that no start can use.
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
         config = _config(connection)
         script = ScriptDirectory.from_config(config)
         newest = script.get_current_head()
