@@ -55,7 +55,7 @@ def test_a_loop_image_is_on_the_disk_of_its_file(image: Image, tmp_path: Path) -
     under, inside = disk_of(tmp_path), disk_of(image.point)
     assert inside.key == under.key
     assert mount_of(image.point / "deep/er") is not None
-    assert limits_of(image.point) == Limits("ext4")
+    assert limits_of(image.point) == Limits("ext4", synced_at_once=True)
     told = advice([tmp_path / "a", image.point / "b"], [under, inside], lambda _place: 0)
     assert any("together they count as one copy" in each.what for each in told)
 

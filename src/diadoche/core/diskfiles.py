@@ -111,8 +111,8 @@ def rename_new(old: Path | str, new: Path | str) -> None:
     code = ctypes.get_errno()
     if code not in {errno.EINVAL, errno.ENOSYS, errno.ENOTSUP}:
         raise OSError(code, os.strerror(code), str(new))
-    # Filesystems without the flag (some FUSE and network mounts): look first. We alone write in a
-    # taking's folder, so nothing can slip in between.
+    # Filesystems without the flag (some FUSE and network mounts): look first. We alone write in an
+    # offload's folder, so nothing can slip in between.
     if os.path.lexists(new):
         raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(new))
     os.rename(old, new)  # noqa: PTH104  # strings come in by the ten thousand

@@ -29,6 +29,8 @@ _ON_BLOCKS = {
     "ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "jfs",
     "reiserfs", "vfat", "msdos", "exfat", "ntfs3", "hfsplus", "udf",
 }  # fmt: skip
+# Where one call makes everything durable: elsewhere (shares, FUSE) it reaches the far side's memory, not its disk.
+_SYNCED_AT_ONCE = _ON_BLOCKS | _MEMORY | {"overlay", "zfs"}
 _FORBIDDEN_THERE = re.compile(r'[\x00-\x1f"*/:<>?\\|]')
 _ESCAPED = re.compile(r"\\([0-7]{3})")
 _UNKNOWN_KEY = "unknown"
@@ -110,12 +112,13 @@ def _is_address(text: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """What a filesystem can hold."""
+    """What a filesystem can hold, and whether one call makes all of it durable."""
 
     kind: str
     largest_file_bytes: int | None = None
     plain_names: bool = False
     folds_case: bool = False
+    synced_at_once: bool = False
 
     def refuses(self, path: str, size_bytes: int) -> str:
         """Why a file cannot be kept there under its name, or nothing."""
@@ -168,7 +171,8 @@ def limits_of(path: Path) -> Limits:
     mount = mount_of(path)
     kind = mount.kind if mount is not None else ""
     spoken = {"vfat": "FAT32", "msdos": "FAT", "exfat": "exFAT", "ntfs3": "NTFS", "fuseblk": "NTFS"}.get(kind, kind)
-    return Limits(spoken, _FAT_LARGEST_BYTES if kind in _FAT else None, kind in _WINDOWS_NAMES, kind in _WINDOWS_NAMES)
+    plain = kind in _WINDOWS_NAMES
+    return Limits(spoken, _FAT_LARGEST_BYTES if kind in _FAT else None, plain, plain, kind in _SYNCED_AT_ONCE)
 
 
 def disk_of(path: Path, sys: Path = Path("/sys")) -> Disk:

@@ -23,6 +23,7 @@ import mfusepy
 
 from diadoche.core.diskfiles import open_unseen
 from diadoche.core.errors import TargetUnusable
+from diadoche.demo.power_cut import Unsynced
 
 _LONGEST_START_S = 15
 _STEP_S = 0.02
@@ -45,6 +46,7 @@ class Faults:
         write_error: writes fail with this error number.
         slow_reads_bytes_s: reads alone are no faster than that.
         folds_case: names that differ by case only are the same.
+        power_cut: what was not synced is gone, and nothing answers until this is over.
     """
 
     slow_bytes_s: int = 0
@@ -60,6 +62,7 @@ class Faults:
     hangs_on_metadata: bool = False
     slow_reads_bytes_s: int = 0
     folds_case: bool = False
+    power_cut: bool = False
     file: str = ""
 
 
@@ -103,8 +106,12 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
     def __init__(self, folder: str, cues: str) -> None:
         self._folder = folder
         self._cues = _Cues(cues)
+        self._unsynced = Unsynced(folder)
 
     def _real(self, path: str) -> str:
+        if self._cues.now().power_cut:
+            self._unsynced.take_away()
+            raise mfusepy.FuseOSError(errno.ENODEV)
         if not self._cues.now().folds_case or os.path.lexists(self._folder + path):
             return self._folder + path
         folder, _, name = path.rpartition("/")
@@ -167,25 +174,33 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
             raise mfusepy.FuseOSError(faults.write_error)
         if concerned and offset <= faults.flip_write_at < offset + len(data):
             data = _flipped(data, faults.flip_write_at - offset, _BIT)
+        self._unsynced.written(path)
         return os.pwrite(fh, data, offset)
 
     def create(self, path: str, mode: int, fi: Any = None) -> int:
-        return os.open(self._real(path), os.O_RDWR | os.O_CREAT | os.O_TRUNC, mode)
+        handle = os.open(self._real(path), os.O_RDWR | os.O_CREAT | os.O_TRUNC, mode)
+        self._unsynced.made(path)
+        return handle
 
     def mkdir(self, path: str, mode: int) -> None:
         os.mkdir(self._real(path), mode)  # noqa: PTH102
+        self._unsynced.made(path)
 
     def unlink(self, path: str) -> None:
         os.unlink(self._real(path))  # noqa: PTH108
+        self._unsynced.removed(path)
 
     def rmdir(self, path: str) -> None:
         os.rmdir(self._real(path))  # noqa: PTH106
+        self._unsynced.removed(path)
 
     def rename(self, old: str, new: str) -> None:
         os.rename(self._real(old), self._real(new))  # noqa: PTH104
+        self._unsynced.renamed(old, new)
 
     def truncate(self, path: str, length: int, fh: int | None = None) -> None:
         os.truncate(self._real(path), length)
+        self._unsynced.written(path)
 
     def utimens(self, path: str, times: Any = None) -> None:
         os.utime(self._real(path), ns=times)
@@ -193,6 +208,11 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
     def fsync(self, path: str, datasync: int, fh: int) -> None:
         self._cues.wait_out(0)
         os.fsync(fh)
+        self._unsynced.data_synced(path)
+
+    def fsyncdir(self, path: str, datasync: int, fh: int) -> None:
+        self._cues.wait_out(0)
+        self._unsynced.names_synced(path)
 
     def release(self, path: str, fh: int) -> None:
         os.close(fh)
@@ -231,6 +251,12 @@ class FaultyMount:
         part = self._cues.with_suffix(".part")
         part.write_text(json.dumps(asdict(faults)))
         part.replace(self._cues)
+
+    def cut_power(self) -> None:
+        """What was not synced is gone from the folder, and the mount answers no more."""
+        self.set(Faults(power_cut=True))
+        with contextlib.suppress(OSError):
+            os.statvfs(self.point)
 
     def pull(self) -> None:
         """It is gone at once, as a card that is pulled: reads that are under way fail."""

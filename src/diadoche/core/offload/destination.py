@@ -350,7 +350,7 @@ class Destination:
                     _forget(written.part)
 
     def _sync(self, arrived: list[_Written]) -> None:
-        if len(arrived) > _FEW_FILES:
+        if len(arrived) > _FEW_FILES and self.folder.target.limits.synced_at_once:
             with self.calls:
                 self.journal.sync_filesystem()
             return
