@@ -89,12 +89,17 @@ def system_bus(folder: Path) -> Iterator[str]:
         yield address
 
 
-@contextmanager
-def loop_card(folder: Path, label: str, fill: Path) -> Iterator[str]:
-    """An ext4 image with a folder's content, on a loop device: gives the device."""
+def card_image(folder: Path, label: str, fill: Path) -> Path:
+    """An ext4 image with a folder's content."""
     image = folder / f"{label}.img"
     words = ["mkfs.ext4", "-q", "-L", label, "-d", str(fill), str(image), "64M"]
     subprocess.run(words, check=True, capture_output=True)
+    return image
+
+
+@contextmanager
+def loop_device(image: Path) -> Iterator[str]:
+    """An image as a medium: gives the device."""
     done = subprocess.run(["losetup", "-f", "--show", str(image)], check=True, capture_output=True, text=True)
     device = done.stdout.strip()
     try:
@@ -102,3 +107,10 @@ def loop_card(folder: Path, label: str, fill: Path) -> Iterator[str]:
     finally:
         subprocess.run(["umount", "-l", device], capture_output=True, check=False)
         subprocess.run(["losetup", "-d", device], capture_output=True, check=False)
+
+
+@contextmanager
+def loop_card(folder: Path, label: str, fill: Path) -> Iterator[str]:
+    """An ext4 image with a folder's content, on a loop device: gives the device."""
+    with loop_device(card_image(folder, label, fill)) as device:
+        yield device

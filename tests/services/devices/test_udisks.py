@@ -8,12 +8,21 @@ from pathlib import Path
 
 import pytest
 
+from diadoche.core.answering import HANGS_S
 from diadoche.core.disks import mount_of
 from diadoche.core.errors import RequestError
+from diadoche.demo.faulty_folder import Faults
 from diadoche.services.devices.buses import BusError, BusThread
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.devices.udisks import UdisksWatch
-from tests.system_bus import loop_card, system_bus, wait_until
+from tests.mounts import Mounter
+from tests.system_bus import card_image, loop_card, loop_device, system_bus, wait_until
+
+
+def usage_by_udev(device: str) -> str:
+    """What udev says that a device is used for."""
+    done = subprocess.run(["udevadm", "info", "-q", "property", device], capture_output=True, text=True, check=False)
+    return dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line).get("ID_FS_USAGE", "")
 
 
 class Told:
@@ -77,6 +86,56 @@ def test_a_card_that_is_pulled_is_told_as_gone(tmp_path: Path, drone: Path) -> N
                 wait_until(lambda: told.called("PULL"), 3, "the card")
                 subprocess.run(["umount", "-l", device], check=True)
                 wait_until(lambda: told.gone, 3, "its going")
+            watch.close()
+    finally:
+        buses.close()
+
+
+def test_a_card_whose_mounting_hangs_is_named_and_keeps_no_other_waiting(
+    tmp_path: Path, drone: Path, faulty: Mounter
+) -> None:
+    buses, told = BusThread(), Told()
+    words: list[str] = []
+    (tmp_path / "reader").mkdir()
+    reader = faulty(tmp_path / "reader", writable=True)
+    try:
+        with system_bus(tmp_path) as address:
+            watch = UdisksWatch(buses, address, loops_too=True, told=words.append)
+            image = card_image(tmp_path / "reader", "SLOW", drone)
+            with loop_device(reader.point / image.name) as device, loop_card(tmp_path, "QUICK", drone):
+                # From here on the reader gives no byte more: what the kernel asks for to mount the card hangs.
+                wait_until(lambda: usage_by_udev(device) == "filesystem", 10, "the card in udev")
+                reader.set(Faults(hangs=True))
+                watch.start(told.put_in, told.pulled_out)
+                wait_until(lambda: told.called("QUICK"), 5, "the other card")
+                wait_until(lambda: words, HANGS_S + 15, "a word of the card that hangs")
+                assert "SLOW is not mounted" in words[0]
+                assert not told.called("SLOW")
+                reader.set(Faults())
+                wait_until(lambda: told.called("SLOW"), 30, "the card that is slow")
+                assert (told.called("SLOW")[0].path / "DCIM").is_dir()
+                watch.eject(told.called("SLOW")[0].key)
+            watch.close()
+    finally:
+        buses.close()
+
+
+def test_a_card_that_cannot_be_mounted_is_named(tmp_path: Path, drone: Path) -> None:
+    buses, told = BusThread(), Told()
+    words: list[str] = []
+    try:
+        with system_bus(tmp_path) as address:
+            watch = UdisksWatch(buses, address, loops_too=True, told=words.append)
+            watch.start(told.put_in, told.pulled_out)
+            image = card_image(tmp_path, "TORN", drone)
+            with image.open("r+b") as file:
+                # The superblock stays, so that it counts as a card; what is told of its groups behind that is nonsense.
+                file.seek(2048)
+                file.write(b"\xff" * 8192)
+            with loop_device(image):
+                wait_until(lambda: words, 10, "a word of the card that is torn")
+                assert "TORN is not mounted" in words[0]
+                assert not told.media
             watch.close()
     finally:
         buses.close()

@@ -12,10 +12,10 @@ from dbus_fast import BusType, Message, MessageType
 from dbus_fast.aio.message_bus import MessageBus
 from dbus_fast.errors import DBusError
 
+from diadoche.core.answering import HANGS_S
 from diadoche.core.errors import DiadocheError
 
 T = TypeVar("T")
-_LONGEST_S = 30.0
 PROPERTIES = "org.freedesktop.DBus.Properties"
 
 
@@ -36,7 +36,7 @@ class BusThread:
         asyncio.set_event_loop(self.loop)
         self.loop.run_forever()
 
-    def wait_for(self, work: Coroutine[Any, Any, T], longest_s: float = _LONGEST_S) -> T:
+    def wait_for(self, work: Coroutine[Any, Any, T], longest_s: float = HANGS_S) -> T:
         """The result of a coroutine that runs on the loop.
 
         Raises:
@@ -101,7 +101,7 @@ async def call(
 
 async def _answered(pending: Awaitable[Message | None]) -> Message | None:
     try:
-        return await asyncio.wait_for(pending, _LONGEST_S)
+        return await asyncio.wait_for(pending, HANGS_S)
     except (EOFError, OSError, TimeoutError):
         return None
 

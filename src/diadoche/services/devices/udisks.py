@@ -93,7 +93,8 @@ class UdisksWatch:
         answer = await call(self._bus, SERVICE, _TOP, _MANAGER, "GetManagedObjects")
         self._known.objects = {path: _plain_all(found) for path, found in answer.body[0].items()}
         for path in list(self._known.objects):
-            await self._settle(path)
+            # Each by itself: a card whose mounting hangs keeps no other one waiting.
+            self._buses.begin(self._settle(path))
 
     def media(self) -> tuple[Medium, ...]:
         """What is in now."""
