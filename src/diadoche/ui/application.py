@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import sys
 import threading
+import time
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -40,6 +41,8 @@ from diadoche.ui.signals import quit_on_signals
 from diadoche.ui.theme import Theme
 
 LOG = logging.getLogger(__name__)
+# Longer than the first window takes from its lock to its first event.
+_FIRST_ANSWERS_S, _LOOK_AGAIN_S = 15.0, 0.1
 _CHECK_EVERY_MS = 60 * 60 * 1000
 _LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
 
@@ -227,9 +230,14 @@ def run(opening: Opening) -> int:
     quit_on_signals(app)
     one = OneWindow(opening.places.ledger)
     try:
-        if not one.take():
-            # Two windows on one ledger would run its jobs twice.
-            return 0 if bring_first_to_front(one.name) else _somebody_else(opening)
+        until_s = time.monotonic() + _FIRST_ANSWERS_S
+        # Two windows on one ledger would run its jobs twice. The first may not listen yet, or end just now.
+        while not one.take():
+            if bring_first_to_front(one.name):
+                return 0
+            if time.monotonic() > until_s:
+                return _somebody_else(opening)
+            time.sleep(_LOOK_AGAIN_S)
         application = Application(app, opening)
     except (DiadocheError, OSError) as error:
         words = error.problem.sentence() if isinstance(error, DiadocheError) else str(error)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PyQt6.QtNetwork import QLocalServer, QLocalSocket
 
 _ANSWER_MS = 3000
+_HEARD = b"heard"
 
 
 class SecondStarts:
@@ -28,6 +29,8 @@ class SecondStarts:
     def _greet(self, came: Callable[[], None]) -> None:
         socket = self._server.nextPendingConnection()
         if socket is not None:
+            socket.write(_HEARD)
+            socket.flush()
             socket.disconnectFromServer()
             socket.deleteLater()
         came()
@@ -41,6 +44,7 @@ def bring_first_to_front(name: str) -> bool:
     """Asks the window that is there to come to the front; whether it heard that."""
     socket = QLocalSocket()
     socket.connectToServer(name)
-    heard = socket.waitForConnected(_ANSWER_MS)
+    # A window that hangs takes the connection too: only its answer says that it heard.
+    heard = socket.waitForConnected(_ANSWER_MS) and socket.waitForReadyRead(_ANSWER_MS)
     socket.abort()
     return heard
