@@ -29,7 +29,7 @@ from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
-from diadoche.core.watch import Progress, Watch
+from diadoche.core.watch import CARD_NOT_READ, Progress, Watch
 from diadoche.demo.faulty_folder import Faults
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
@@ -119,7 +119,7 @@ def test_a_slow_disk_does_not_hold_the_card_and_is_filled_afterwards(faulty: Mou
 
     def look(progress: Progress) -> None:
         states.update(part.state for part in progress.parts)
-        if progress.note == "filling":
+        if progress.note == CARD_NOT_READ:
             disk.set(Faults())
 
     plan = planned(card, tmp_path / "a", disk.point)
@@ -128,6 +128,32 @@ def test_a_slow_disk_does_not_hold_the_card_and_is_filled_afterwards(faulty: Mou
     assert "dropped" in states
     assert statuses(result) == ["proven", "proven"]
     assert contents(Path(result.copies[1].root)) == contents(card)
+
+
+@pytest.mark.long
+def test_the_command_line_says_when_a_card_may_come_out_and_means_it(
+    own_state: Path, faulty: Mounter, tmp_path: Path
+) -> None:
+    (tmp_path / "card").mkdir()
+    for number in range(3):
+        (tmp_path / "card" / f"C{number:04}.MOV").write_bytes(os.urandom(40_000_000))
+    before = contents(tmp_path / "card")
+    card, disk = faulty(tmp_path / "card"), faulty(tmp_path / "behind", writable=True)
+    disk.set(Faults(slow_bytes_s=1_000_000))
+    words = ["offload", card.point, "--to", tmp_path / "a", "--to", disk.point, "--json"]
+    # The pace is measured over twenty seconds before a place is let go.
+    with subprocess.Popen(
+        [sys.executable, "-m", "diadoche.main", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) as process:
+        assert process.stderr is not None
+        for line in process.stderr:
+            if "may come out now" in line:
+                card.pull()
+                disk.set(Faults())
+                break
+        said, _ = process.communicate()
+    assert [copy["status"] for copy in json.loads(said)["copies"]] == ["proven", "proven"]
+    assert all(contents(Path(copy["root"])) == before for copy in json.loads(said)["copies"])
 
 
 def test_a_stop_while_much_waits_for_its_proof_ends_at_once(faulty: Mounter, tmp_path: Path) -> None:

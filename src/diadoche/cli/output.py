@@ -38,6 +38,7 @@ class Bar:
     """A progress bar on a terminal; nothing where standard error is a file."""
 
     def __init__(self, quiet: bool) -> None:
+        self._card_is_free = False
         self._shown = not quiet and sys.stderr.isatty() and "NO_PROGRESS" not in os.environ
         self._progress = Progress(
             TextColumn("{task.description}"),
@@ -59,6 +60,9 @@ class Bar:
             self._progress.stop()
 
     def _step(self, progress: watch.Progress) -> None:
+        if progress.note == watch.CARD_NOT_READ and not self._card_is_free:
+            self._card_is_free = True
+            say("The card may come out now; what is missing at a place is filled from a copy. Do not format it yet.")
         if self._shown:
             self._progress.update(
                 self._task, completed=progress.done, total=progress.total or None, description=shown(progress.note)

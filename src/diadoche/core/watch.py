@@ -7,6 +7,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+# The note of work that goes on though nothing is read from the card any more: it may come out of its reader.
+CARD_NOT_READ = "filling from a copy; the card is not read any more"
+
 
 class Cancelled(Exception):
     """Raised inside long work after somebody asked it to stop."""

@@ -23,7 +23,7 @@ from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
 from diadoche.core.offload.folder_claim import FolderTaken
 from diadoche.core.offload.journal import CopiedFile
 from diadoche.core.offload.plan import OffloadPlan, Target
-from diadoche.core.watch import Cancelled, Progress, Watch
+from diadoche.core.watch import CARD_NOT_READ, Cancelled, Progress, Watch
 
 T = TypeVar("T")
 # Filling one copy may show that another has gone bad meanwhile, which is then filled itself.
@@ -132,6 +132,7 @@ class _Run:
     ) -> None:
         self._plan = plan
         self._fill_slow = fill_slow
+        self._card_is_wanted = True
         self._pace_bytes_s = pace_bytes_s
         self._watch = watch
         self._patience_s = patience_s
@@ -344,6 +345,8 @@ class _Run:
             wanting = [each for each in self.destinations if self._can_be_filled(each) and self._missing(each)]
             if not wanting or self.stopped:
                 break
+            # One that nobody failed on is asked of the card where no copy has the file; see `_fill`.
+            self._card_is_wanted = any(each not in self._first_failures for each in wanting) and not self.lost
             for destination in wanting:
                 self._fill(destination)
         for destination in self.destinations:
@@ -387,7 +390,7 @@ class _Run:
             [destination],
             self._digests,
             self._watch,
-            note="filling",
+            note="filling" if giver is None or self._card_is_wanted else CARD_NOT_READ,
             expected=expected,
             waits_for_source=giver is None and self._plan.history is None,
         ).run()
