@@ -91,6 +91,8 @@ class TrackHead:
     rotation_deg: int = 0
     sphere: SphereHead = field(default_factory=SphereHead)
     edits: tuple[Edit, ...] = ()
+    # Labels a second of a timecode track, exact.
+    timecode_rate: Fraction | None = None
 
 
 def movie_payload(path: Path) -> bytes | None:
@@ -105,7 +107,7 @@ def movie_payload(path: Path) -> bytes | None:
 
 def track_heads(movie: bytes) -> list[TrackHead]:
     """All tracks of a movie box, in order."""
-    movie_scale = _timescale(next(find(movie, "mvhd"), b""))
+    movie_scale = timescale_of(next(find(movie, "mvhd"), b""))
     return [_track_head(track, movie_scale) for track in find(movie, "trak")]
 
 
@@ -124,9 +126,11 @@ def _track_head(track: bytes, movie_scale: int) -> TrackHead:
     handler = handler_box[8:12].decode("latin-1")
     entries = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
     kind, body = next(inner_boxes(entries), ("", b""))
-    media_scale = _timescale(next(find(track, "mdia", "mdhd"), b""))
-    edits = _edits(next(find(track, "edts", "elst"), b""), movie_scale, media_scale)
+    media_scale = timescale_of(next(find(track, "mdia", "mdhd"), b""))
+    edits = edits_of(track, movie_scale, media_scale)
     head = TrackHead(handler, kind, _handler_name(handler_box), edits=edits)
+    if kind == "tmcd":
+        return replace(head, timecode_rate=_timecode_rate(body))
     if handler != "vide":
         return head
     entry = body[_VIDEO_ENTRY_HEAD_BYTES:]
@@ -134,14 +138,24 @@ def _track_head(track: bytes, movie_scale: int) -> TrackHead:
     return replace(head, rotation_deg=_rotation(next(find(track, "tkhd"), b"")), sphere=_sphere(entry, first))
 
 
-def _timescale(head: bytes) -> int:
+def _timecode_rate(entry: bytes) -> Fraction | None:
+    """The rate at which a timecode sample entry counts [QTFF, timecode sample description]."""
+    if len(entry) < 24:
+        return None
+    scale, length = struct.unpack_from(">II", entry, 16)
+    rate = Fraction(scale, length) if length else Fraction(0)
+    return rate if 1 <= rate <= 1000 else None
+
+
+def timescale_of(head: bytes) -> int:
     """Units a second, from a movie header or a media header [14496-12, 8.2.2 and 8.4.2]."""
     place = 20 if head[:1] == b"\x01" else 12
     return int.from_bytes(head[place : place + 4], "big")
 
 
-def _edits(table: bytes, movie_scale: int, media_scale: int) -> tuple[Edit, ...]:
-    """The edit list [14496-12, 8.6.6]."""
+def edits_of(track: bytes, movie_scale: int, media_scale: int) -> tuple[Edit, ...]:
+    """The edit list of a track [14496-12, 8.6.6]; none shows all of it."""
+    table = next(find(track, "edts", "elst"), b"")
     if len(table) < 8 or not movie_scale or not media_scale:
         return ()
     count = int.from_bytes(table[4:8], "big")

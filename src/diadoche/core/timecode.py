@@ -75,6 +75,36 @@ class Timecode:
         return f"{hours:02}:{minutes:02}:{seconds:02}{';' if self.drop else ':'}{frames:02}"
 
 
+@dataclass(frozen=True, slots=True)
+class PictureLabels:
+    """The label of each picture of a clip; its timecode may count at half the rate of its pictures, or another."""
+
+    first: Timecode
+    picture_rate: Fraction
+
+    def at(self, picture: int) -> Timecode:
+        """The label that a picture carries, counted from the first."""
+        return self.first.plus(picture * self._labels_a_picture.numerator // self._labels_a_picture.denominator)
+
+    def picture_of(self, label: str) -> int:
+        """The first picture that carries a label, counted from the first of the clip.
+
+        Raises:
+            ValueError: it is no label at this rate.
+        """
+        labels = Timecode.parse(label, self.first.rate).frame - self.first.frame
+        return -(-labels * self._labels_a_picture.denominator // self._labels_a_picture.numerator)
+
+    @property
+    def midnight(self) -> int:
+        """How many pictures lie between midnight and the first one."""
+        return int(self.first.frame / self._labels_a_picture)
+
+    @property
+    def _labels_a_picture(self) -> Fraction:
+        return Fraction(counting_base(self.first.rate), 1) / counting_base(self.picture_rate)
+
+
 def frames_a_day(rate: Fraction, drop: bool) -> int:
     """How many labels 24 hours have."""
     base = counting_base(rate)

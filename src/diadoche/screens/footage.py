@@ -7,12 +7,10 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from diadoche.core.codecnames import spoken_codec
-from diadoche.core.errors import DiadocheError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.sphere import arc_text, view_px
 from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, count_text, size_text
-from diadoche.core.timecode import Timecode
 from diadoche.screens.comparing import ComparedLine, compare
 from diadoche.screens.lines import ALL_COLUMNS, USUAL_COLUMNS, Column, Line
 from diadoche.screens.shelf import Shelf
@@ -374,10 +372,5 @@ def _kept(clip: KeptClip) -> str:
 def label_at(facts: Facts, moment: int, fields: int) -> str:
     """The timecode of a moment, or its number where the clip has none."""
     picture = moment // fields
-    video = facts.video[0]
-    if video.timecode:
-        try:
-            return str(Timecode.parse(video.timecode, video.frame_rate).plus(picture))
-        except (ValueError, DiadocheError):
-            return str(picture)
-    return str(picture)
+    labels = facts.video[0].labels
+    return str(labels.at(picture) if labels is not None else picture)

@@ -8,11 +8,10 @@ from dataclasses import dataclass, replace
 
 from diadoche.core.cards.clips import Clip, Companion, joined
 from diadoche.core.cards.layout import Layout, matched
-from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.errors import Problem
 from diadoche.core.identify.alike import make_of
 from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
-from diadoche.core.timecode import Timecode
 
 # Spans follow each other within a second, at the exactness of recording times.
 _SEAM_S = 1.5
@@ -152,16 +151,11 @@ def _timecode_runs_on(before: Facts, after: Facts) -> bool | None:
     """Whether the second label is the one after the first file's last; None where either has none."""
     if not before.video or not after.video:
         return None
-    first, second = before.video[0].timecode, after.video[0].timecode
-    if first is None or second is None:
+    labels, second = before.video[0].labels, after.video[0].timecode
+    if labels is None or second is None:
         return None
-    rate = before.video[0].frame_rate
-    frames = before.frames or round(before.duration_s * float(rate))
-    try:
-        expected = Timecode.parse(first, rate)
-        return any(str(expected.plus(frames + slip)) == second for slip in (0, -1, 1))
-    except (ValueError, DiadocheError):
-        return None
+    frames = before.frames or round(before.duration_s * float(before.video[0].frame_rate))
+    return any(str(labels.at(frames + slip)) == second for slip in (0, -1, 1))
 
 
 def _alike(before: Clip, clip: Clip, heads: Heads) -> bool:

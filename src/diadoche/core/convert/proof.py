@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 import xxhash
 
-from diadoche.core.identify.units import split_units
+from diadoche.core.identify.units import split_units, unit_length_bytes
 
 # AV1: temporal delimiters stand only where no container tells where pictures begin [AV1, 5.6].
 _AV1_DELIMITER = 2
@@ -24,7 +24,7 @@ class TrackDigest:
 
     def __init__(self, codec: str, extradata: bytes | None) -> None:
         self._codec = codec
-        self._length_bytes = _length_bytes(codec, extradata)
+        self._length_bytes = unit_length_bytes(codec, extradata)
         self._is_run = codec.startswith("pcm_")
         self._digest = xxhash.xxh3_128()
         self._count = 0
@@ -77,14 +77,3 @@ def _av1_units(data: bytes) -> Iterator[bytes]:
         place += size
         if head >> 3 & 15 != _AV1_DELIMITER:
             yield data[begin:place]
-
-
-def _length_bytes(codec: str, extradata: bytes | None) -> int:
-    """How many bytes of length stand before each unit; 0 where start codes do [14496-15, 5.3.3 and 8.3.3]."""
-    if not extradata or extradata[0] != 1:
-        return 0
-    if codec == "h264" and len(extradata) > 4:
-        return (extradata[4] & 3) + 1
-    if codec == "hevc" and len(extradata) > 21:
-        return (extradata[21] & 3) + 1
-    return 0

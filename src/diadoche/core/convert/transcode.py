@@ -75,8 +75,7 @@ class Marks:
 def _picture_number(text: str, video: VideoFacts) -> int:
     if text.isdigit():
         return int(text)
-    here = Timecode.parse(text, video.frame_rate).frame
-    return here - Timecode.parse(video.timecode, video.frame_rate).frame if video.timecode else here
+    return video.labels.picture_of(text) if video.labels is not None else Timecode.parse(text, video.frame_rate).frame
 
 
 def convert(
@@ -238,9 +237,9 @@ class _Encoding:
 
     def _marked_facts(self) -> Facts:
         """The facts, with the timecode of the first picture that is taken."""
-        if self._marks is None or self._video.timecode is None:
+        if self._marks is None or self._video.labels is None:
             return self._facts
-        label = str(Timecode.parse(self._video.timecode, self._video.frame_rate).plus(self._marks.first))
+        label = str(self._video.labels.at(self._marks.first))
         return replace(self._facts, video=(replace(self._video, timecode=label), *self._facts.video[1:]))
 
     def _prepared(self, picture: Picture) -> Iterator[av.VideoFrame]:

@@ -17,7 +17,7 @@ import opentimelineio as otio
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import writing
 from diadoche.core.identify.facts import Facts
-from diadoche.core.timecode import Timecode, counting_base
+from diadoche.core.timecode import counting_base
 
 ORIGINAL, EDIT_READY, PROXY = "original", "edit-ready", "proxy"
 
@@ -82,12 +82,7 @@ def _clip(clip: HandedClip) -> otio.schema.Clip:
     video = clip.facts.video[0]
     rate = float(video.frame_rate)
     frames = clip.facts.frames or round(clip.facts.duration_s * rate)
-    first = 0
-    if video.timecode:
-        try:
-            first = Timecode.parse(video.timecode, video.frame_rate).frame
-        except ValueError:
-            first = 0
+    first = video.labels.midnight if video.labels is not None else 0
     span = otio.opentime.TimeRange(otio.opentime.RationalTime(first, rate), otio.opentime.RationalTime(frames, rate))
     references = {ORIGINAL: _reference(clip.originals[0], span)}
     if len(clip.originals) > 1:
@@ -101,7 +96,7 @@ def _clip(clip: HandedClip) -> otio.schema.Clip:
     made.metadata["diadoche"] = {
         "group": clip.group,
         "timecode": video.timecode or "",
-        "labels_a_second": counting_base(video.frame_rate),
+        "labels_a_second": counting_base(video.timecode_rate or video.frame_rate),
         "route": clip.facts.route.name,
     }
     return made

@@ -34,7 +34,7 @@ def missing_index(path: Path) -> Problem | None:
 
 def damage(paths: Sequence[Path], container: str, media: InputContainer) -> tuple[Problem, ...]:
     """Everything that the headers of a file, or of spans that follow byte by byte, show to be wrong."""
-    problems = [_cut_off(path) for path in paths if _is_cut_off(path, container, len(paths))]
+    problems = [_cut_off(path) for path in paths if is_cut_off(path, container, len(paths))]
     # A track of no known kind is as good as none, and a cover is no picture of a recording.
     if not picture_streams(media) and not media.streams.audio and not media.streams.subtitles:
         problems.append(_no_tracks(paths[0]))
@@ -43,7 +43,8 @@ def damage(paths: Sequence[Path], container: str, media: InputContainer) -> tupl
     return tuple(problems)
 
 
-def _is_cut_off(path: Path, container: str, spans: int) -> bool:
+def is_cut_off(path: Path, container: str, spans: int = 1) -> bool:
+    """Whether a file ends before its own boxes, chunks or packets do. One of several spans may end anywhere."""
     if container in {"MP4", "MOV", "HEIF"}:
         with unseen_file(path) as file:
             return any(box.cut_off for box in boxes.top_boxes(file))

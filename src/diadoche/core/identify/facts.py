@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from fractions import Fraction
@@ -10,6 +11,7 @@ from typing import Literal
 
 from diadoche.core.errors import Problem
 from diadoche.core.rates import rate_text
+from diadoche.core.timecode import PictureLabels, Timecode
 
 Scan = Literal["progressive", "interlaced", "mixed", "undecided"]
 FieldOrder = Literal["top", "bottom"]
@@ -40,6 +42,14 @@ class CombEvidence:
 
 
 @dataclass(frozen=True, slots=True)
+class Gap:
+    """Where pictures are missing in an even run: the time of the last one before, and how many would fit there."""
+
+    at_s: float
+    pictures: int
+
+
+@dataclass(frozen=True, slots=True)
 class VideoFacts:
     """One video track. `scan` is what the pictures show, `scan_flagged` what the file says."""
 
@@ -67,6 +77,19 @@ class VideoFacts:
     rate_range: tuple[Fraction, Fraction] | None = None
     # Why the picture looks as if a log curve had been recorded; empty where it does not.
     log_curve: str = ""
+    gaps: tuple[Gap, ...] = ()
+    # At what rate the timecode counts, where that is not the pictures' own: 25 labels a second on 50 pictures.
+    timecode_rate: Fraction | None = None
+
+    @property
+    def labels(self) -> PictureLabels | None:
+        """The timecode of each picture; None where there is none, or none that makes sense at its rate."""
+        if self.timecode is None:
+            return None
+        for rate in (self.timecode_rate, self.frame_rate):
+            with suppress(ValueError):
+                return PictureLabels(Timecode.parse(self.timecode, rate or self.frame_rate), self.frame_rate)
+        return None
 
     @property
     def interlaced(self) -> bool:
@@ -99,6 +122,8 @@ class VideoFacts:
                 "range": self.color.range,
             },
             "timecode": self.timecode,
+            "timecode_rate": rate_text(self.timecode_rate) if self.timecode_rate else None,
+            "gaps": [{"at_s": gap.at_s, "pictures": gap.pictures} for gap in self.gaps],
             "decodable": self.decodable,
             "frame_rate_told": self.frame_rate_told,
             "frame_rate_range": [rate_text(each) for each in self.rate_range] if self.rate_range else None,

@@ -23,7 +23,7 @@ from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.heif import heif_shape
 from diadoche.core.identify.beginning import Beginning, beginning_of
 from diadoche.core.identify.container import TRANSPORT, container_of, is_still
-from diadoche.core.identify.damage import damage, missing_index, no_rate
+from diadoche.core.identify.damage import damage, is_cut_off, missing_index, no_rate
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.looking import looked_at
 from diadoche.core.identify.looks import Seen
@@ -34,7 +34,7 @@ from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
     Count,
     audio_facts,
-    count_packets,
+    count_pictures,
     joined_seconds,
     picture_streams,
     track_seconds,
@@ -42,6 +42,7 @@ from diadoche.core.identify.tracks import (
 )
 from diadoche.core.media import opened
 from diadoche.core.names import shown
+from diadoche.core.sampletable import SampleTable, picture_table
 from diadoche.core.spatial import SphereHead
 
 Depth = Literal["headers", "looked", "counted"]
@@ -182,21 +183,26 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
     beginning = beginning_of(bare.container, paths, media, untouched=depth == "headers")
-    count = count_packets(media, pictures[0]) if depth == "counted" and pictures else None
     heads = _heads(bare.container, paths[0], media)
+    problems = damage(paths, bare.container, media)
+    # A table tells of pictures that a file which was cut off has lost: only what is read counts then.
+    table = heads.table if not is_cut_off(paths[0], bare.container) else None
+    count = count_pictures(media, pictures[0], table) if depth == "counted" and pictures else None
     video = tuple(
         video_facts(stream, heads.by_stream.get(stream.index), beginning.packs, count if place == 0 else None)
         for place, stream in enumerate(pictures)
     )
+    if video and heads.timecode_rate is not None:
+        video = (replace(video[0], timecode_rate=heads.timecode_rate), *video[1:])
     facts = replace(
         bare,
         duration_s=0.0 if still else _duration(media, video, count),
-        frames=count.packets if count is not None else (pictures[0].frames or None if pictures else None),
+        frames=count.pictures if count is not None else (pictures[0].frames or None if pictures else None),
         start=_start(media, beginning),
         video=video,
         audio=tuple(audio_facts(stream) for stream in media.streams.audio),
         data=_data_tracks(paths, media, heads.tracks),
-        problems=damage(paths, bare.container, media),
+        problems=problems,
     )
     facts = _with_writer(facts, media, beginning)
     if video and not still and (problem := no_rate(paths[0], video[0])) is not None:
@@ -214,6 +220,12 @@ class _Heads:
     tracks: Sequence[TrackHead] = ()
     by_stream: Mapping[int, TrackHead] = field(default_factory=dict)
     spheres: Mapping[int, SphereHead] = field(default_factory=dict)
+    table: SampleTable | None = None
+
+    @property
+    def timecode_rate(self) -> Fraction | None:
+        """At what rate the timecode track counts, where there is one."""
+        return next((head.timecode_rate for head in self.tracks if head.timecode_rate is not None), None)
 
     def sphere(self, pictures: Sequence[VideoStream]) -> SphereHead:
         return self.spheres.get(pictures[0].index, SphereHead()) if pictures else SphereHead()
@@ -228,7 +240,8 @@ def _heads(container: str, path: Path, media: InputContainer) -> _Heads:
         return _Heads()
     tracks = track_heads(movie)
     by_stream = dict(zip(numbers, (head for head in tracks if head.handler == "vide"), strict=False))
-    return _Heads(tracks, by_stream, {number: head.sphere for number, head in by_stream.items()})
+    spheres = {number: head.sphere for number, head in by_stream.items()}
+    return _Heads(tracks, by_stream, spheres, picture_table(movie))
 
 
 def _with_writer(facts: Facts, media: InputContainer, beginning: Beginning) -> Facts:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
-from itertools import pairwise
-from typing import Literal, cast
+from typing import cast
 
 import av
 from av.audio.codeccontext import AudioCodecContext
@@ -19,9 +17,11 @@ from av.video.stream import VideoStream
 
 from diadoche.core.boxes import TrackHead
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, name_of
+from diadoche.core.identify.cadence import PLAUSIBLE_RATES, Cadence, cadence_of
 from diadoche.core.identify.facts import AudioFacts, Color, FieldOrder, Scan, VideoFacts
+from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.packs import RecordingPacks
-from diadoche.core.rates import nearest_standard
+from diadoche.core.sampletable import SampleTable
 
 _FLAGGED: dict[int, tuple[Scan, FieldOrder | None]] = {
     1: ("progressive", None),
@@ -46,16 +46,16 @@ _ALWAYS_INTRA = {
 }
 # A stamp of 33 bits starts again after this many ticks of 90 kHz [13818-1, 2.4.3.7].
 _WRAP = 1 << 33
-_PLAUSIBLE_RATES = (Fraction(1, 60), Fraction(1000))
 
 
 @dataclass(slots=True)
 class Count:
-    """What reading every packet of the picture told. Stamps in ticks of the track, in the order of showing."""
+    """What reading every packet told of the pictures that are shown. Stamps in ticks, in the order of showing."""
 
-    packets: int = 0
+    pictures: int = 0
     keys: int = 0
     stamps: list[int] = field(default_factory=list)
+    tick_s: Fraction | None = None
 
 
 def picture_streams(media: InputContainer) -> list[VideoStream]:
@@ -73,29 +73,39 @@ def hearer_of(stream: AudioStream) -> AudioCodecContext | None:
     return cast("AudioCodecContext | None", stream.codec_context)
 
 
-def count_packets(media: InputContainer, stream: VideoStream) -> Count:
-    """Counts packets; where the file has an index, that is read instead of the packets."""
-    count = Count()
-    if stream.frames and len(stream.index_entries) == stream.frames:
-        for entry in stream.index_entries:
-            count.packets += 1
-            count.keys += entry.is_keyframe
-            count.stamps.append(entry.timestamp)
-        return count
+def count_pictures(media: InputContainer, stream: VideoStream, table: SampleTable | None) -> Count:
+    """Counts the pictures that are shown; two fields that are coded by themselves are one of them.
+
+    What an edit list hides is not counted. Where a file has a table of what it holds, that is read, else every packet.
+    """
+    pairs = _field_pairs(stream)
+    if table is not None and pairs is None:
+        return Count(len(table.stamps), table.keys, list(table.stamps), table.tick_s)
+    count = Count(tick_s=Fraction(stream.time_base) if stream.time_base else None)
     try:
         for packet in media.demux(stream):
-            if packet.size and packet.pts is not None:
-                count.packets += 1
-                count.keys += packet.is_keyframe
+            if not packet.size or packet.is_discard:
+                continue
+            if pairs is not None and not pairs.never and pairs.is_second(bytes(packet)):
+                continue
+            count.pictures += 1
+            count.keys += packet.is_keyframe
+            if packet.pts is not None:
                 count.stamps.append(packet.pts)
-            elif packet.size:
-                count.packets += 1
-                count.keys += packet.is_keyframe
     except av.error.FFmpegError:
         # What follows a damaged place cannot be counted; the damage is named by looking at the file.
         pass
     count.stamps = _unwrapped(count.stamps)
     return count
+
+
+def _field_pairs(stream: VideoStream) -> FieldPairs | None:
+    """Who tells second fields; None where none can come."""
+    context = decoder_of(stream)
+    if context is None or context.codec.canonical_name != "h264":
+        return None
+    pairs = FieldPairs(context.extradata)
+    return None if pairs.never else pairs
 
 
 def _unwrapped(stamps: list[int]) -> list[int]:
@@ -105,35 +115,14 @@ def _unwrapped(stamps: list[int]) -> list[int]:
     return sorted(stamps)
 
 
-@dataclass(frozen=True, slots=True)
-class _Rate:
-    rate: Fraction
-    mode: Literal["constant", "variable"] = "constant"
-    told: bool = True
-    range: tuple[Fraction, Fraction] | None = None
-
-
-def _rate(stream: VideoStream, count: Count | None) -> _Rate:
+def _cadence(stream: VideoStream, count: Count | None) -> Cadence:
     guessed = stream.average_rate or (stream.guessed_rate if decoder_of(stream) is not None else None)
-    plausible = guessed is not None and _PLAUSIBLE_RATES[0] <= guessed <= _PLAUSIBLE_RATES[1]
-    told = Fraction(guessed) if guessed is not None and plausible else Fraction(25)
+    plausible = guessed is not None and PLAUSIBLE_RATES[0] <= guessed <= PLAUSIBLE_RATES[1]
+    header = Fraction(guessed) if guessed is not None and plausible else None
     # Where a container stamps only some pictures, the steps between them say nothing.
-    if count is None or len(count.stamps) < max(3, count.packets) or stream.time_base is None:
-        return _Rate(nearest_standard(told), told=plausible)
-    steps = [later - earlier for earlier, later in pairwise(count.stamps)]
-    usual = statistics.median(steps)
-    # Clocks round to whole ticks, so neighbours may differ by one tick either way.
-    if usual > 0 and max(steps) - min(steps) <= 2 and (not stream.frames or not plausible):
-        measured = len(steps) / (Fraction(count.stamps[-1] - count.stamps[0]) * stream.time_base)
-        # A coarse clock blurs what was measured; what the header tells is exact, unless it tells something else.
-        agrees = plausible and abs(measured - told) < told / 100
-        return _Rate(nearest_standard(told if agrees else measured))
-    uneven = sum(abs(step - usual) > max(2, usual // 50) for step in steps)
-    if uneven <= max(1, len(steps) // 100):
-        return _Rate(nearest_standard(told), told=plausible)
-    positive = [step for step in steps if step > 0]
-    slowest, fastest = (1 / (Fraction(step) * stream.time_base) for step in (max(positive), min(positive)))
-    return _Rate(nearest_standard(told), "variable", plausible, (nearest_standard(slowest), nearest_standard(fastest)))
+    if count is None or count.tick_s is None or count.pictures != len(count.stamps):
+        return cadence_of((), Fraction(1), header)
+    return cadence_of(count.stamps, count.tick_s, header)
 
 
 def video_facts(
@@ -150,7 +139,7 @@ def video_facts(
     context = decoder_of(stream)
     if context is None:
         return _nameless(stream, head, count)
-    rate = _rate(stream, count)
+    cadence = _cadence(stream, count)
     pixels = context.format
     flagged, order = _FLAGGED.get(int(context.field_order), ("undecided", None))
     name = context.codec.canonical_name
@@ -161,14 +150,14 @@ def video_facts(
         height=context.height,
         pixel_aspect=Fraction(stream.sample_aspect_ratio or 1),
         rotation=head.rotation_deg if head else 0,
-        frame_rate=rate.rate,
-        frame_rate_mode=rate.mode,
+        frame_rate=cadence.rate,
+        frame_rate_mode=cadence.mode,
         scan="undecided",
         scan_flagged=flagged,
         field_order=order,
         bit_depth=pixels.components[0].bits if pixels else 0,
         chroma=_chroma(pixels),
-        intra_only=name in _ALWAYS_INTRA or (count is not None and count.packets > 1 and count.keys == count.packets),
+        intra_only=name in _ALWAYS_INTRA or (count is not None and count.pictures > 1 and count.keys == count.pictures),
         bit_rate=int(context.bit_rate or 0),
         color=Color(
             name_of(PRIMARIES, int(context.color_primaries)),
@@ -178,14 +167,15 @@ def video_facts(
         ),
         timecode=_timecode(stream, packs),
         decodable=pixels is not None,
-        frame_rate_told=rate.told,
-        rate_range=rate.range,
+        frame_rate_told=cadence.told,
+        rate_range=cadence.range,
+        gaps=cadence.gaps,
     )
 
 
 def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) -> VideoFacts:
     """A track in a codec that the media library does not even know by name."""
-    rate = _rate(stream, count)
+    cadence = _cadence(stream, count)
     return VideoFacts(
         codec=head.entry if head is not None else "unknown",
         profile="",
@@ -193,8 +183,8 @@ def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) 
         height=0,
         pixel_aspect=Fraction(1),
         rotation=head.rotation_deg if head else 0,
-        frame_rate=rate.rate,
-        frame_rate_mode=rate.mode,
+        frame_rate=cadence.rate,
+        frame_rate_mode=cadence.mode,
         scan="undecided",
         scan_flagged="undecided",
         field_order=None,
@@ -205,8 +195,9 @@ def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) 
         color=Color(),
         timecode=_timecode(stream, None),
         decodable=False,
-        frame_rate_told=rate.told,
-        rate_range=rate.range,
+        frame_rate_told=cadence.told,
+        rate_range=cadence.range,
+        gaps=cadence.gaps,
     )
 
 
@@ -262,6 +253,6 @@ def track_seconds(stream: av.stream.Stream) -> float:
 
 def joined_seconds(count: Count | None, video: Sequence[VideoFacts]) -> float:
     """The length by counted pictures; 0 where they were not counted, or come unevenly."""
-    if count is None or not count.packets or not video:
+    if count is None or not count.pictures or not video:
         return 0.0
-    return float(count.packets / video[0].frame_rate) if video[0].frame_rate_mode == "constant" else 0.0
+    return float(count.pictures / video[0].frame_rate) if video[0].frame_rate_mode == "constant" else 0.0

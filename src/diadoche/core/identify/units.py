@@ -24,3 +24,14 @@ def split_units(data: bytes, length_bytes: int) -> Iterator[bytes]:
         if unit:
             yield unit
         start = following
+
+
+def unit_length_bytes(codec: str, extradata: bytes | None) -> int:
+    """How many bytes of length stand before each unit; 0 where start codes do [14496-15, 5.3.3 and 8.3.3]."""
+    if not extradata or extradata[0] != 1:
+        return 0
+    if codec == "h264" and len(extradata) > 4:
+        return (extradata[4] & 3) + 1
+    if codec == "hevc" and len(extradata) > 21:
+        return (extradata[21] & 3) + 1
+    return 0

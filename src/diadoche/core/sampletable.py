@@ -1,0 +1,108 @@
+"""When the samples of a track are shown, from the tables of an ISO base media file: nothing of it is read but those.
+
+Source: [14496-12] ISO/IEC 14496-12:2022, 8.6.1.2 (stts), 8.6.1.3 (ctts), 8.6.2 (stss), 8.6.6 (elst).
+"""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+from numpy.typing import NDArray
+
+from diadoche.core.boxes import edits_of, find, is_fragmented, timescale_of
+
+_LARGEST_COUNT = 100_000_000
+_Numbers = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class SampleTable:
+    """The samples of a track that its edit list shows. Stamps in ticks from the track's beginning, in order."""
+
+    tick_s: Fraction
+    stamps: tuple[int, ...]
+    keys: int
+    # All that are coded, shown or hidden.
+    coded: int
+
+
+def picture_table(movie: bytes) -> SampleTable | None:
+    """The table of the first picture track; None where it has none that is whole.
+
+    Args:
+        movie: the payload of a movie box.
+    """
+    if is_fragmented(movie):
+        return None
+    movie_scale = timescale_of(next(find(movie, "mvhd"), b""))
+    for track in find(movie, "trak"):
+        if next(find(track, "mdia", "hdlr"), b"")[8:12] == b"vide":
+            try:
+                return _table(track, movie_scale)
+            except (struct.error, ValueError):
+                return None
+    return None
+
+
+def _table(track: bytes, movie_scale: int) -> SampleTable | None:
+    scale = timescale_of(next(find(track, "mdia", "mdhd"), b""))
+    tables = next(find(track, "mdia", "minf", "stbl"), b"")
+    lengths = _run_lengths(next(find(tables, "stts"), b""), ">u4")
+    if not scale or not lengths.size:
+        return None
+    coded = np.concatenate([[0], np.cumsum(lengths)[:-1]])
+    offsets_box = next(find(tables, "ctts"), b"")
+    # Version 1 has signed offsets; writers put negative ones into version 0 too.
+    offsets = _run_lengths(offsets_box, ">i4")
+    shown = coded + offsets if offsets.size == coded.size else coded
+    key_box = next(find(tables, "stss"), None)
+    keys = np.ones(shown.size, bool)
+    if key_box is not None:
+        keys[:] = False
+        numbers = np.frombuffer(key_box[8:], ">u4").astype(np.int64) - 1
+        keys[numbers[(numbers >= 0) & (numbers < shown.size)]] = True
+    stamps, are_keys = _edited(shown, keys, track, movie_scale, scale)
+    return SampleTable(Fraction(1, scale), tuple(stamps.tolist()), int(are_keys.sum()), shown.size)
+
+
+def _run_lengths(box: bytes, kind: str) -> _Numbers:
+    """The values of a table that gives each with how often it comes.
+
+    Raises:
+        ValueError: it holds more than any film.
+    """
+    if len(box) < 8:
+        return np.zeros(0, np.int64)
+    count = min(struct.unpack_from(">I", box, 4)[0], (len(box) - 8) // 8)
+    pairs = np.frombuffer(box[8 : 8 + count * 8], ">u4").reshape(-1, 2)
+    times = pairs[:, 0].astype(np.int64)
+    if times.sum() > _LARGEST_COUNT:
+        raise ValueError("no film has so many pictures")
+    return np.repeat(pairs[:, 1].copy().view(kind).astype(np.int64), times)
+
+
+def _edited(
+    shown: _Numbers, keys: NDArray[np.bool_], track: bytes, movie_scale: int, scale: int
+) -> tuple[_Numbers, NDArray[np.bool_]]:
+    """What the edit list shows, in order, and when; an empty stretch moves what follows."""
+    edits = edits_of(track, movie_scale, scale)
+    if not edits:
+        order = np.argsort(shown, kind="stable")
+        return shown[order], keys[order]
+    stamps, kept, place = [], [], 0
+    for edit in edits:
+        length = round(edit.duration_s * scale)
+        if edit.from_s is not None:
+            begin = round(edit.from_s * scale)
+            # A length of nothing is one that was not known when the head was written: all of it.
+            inside = (shown >= begin) & ((shown < begin + length) if length else True)
+            order = np.argsort(shown[inside], kind="stable")
+            stamps.append(shown[inside][order] - begin + place)
+            kept.append(keys[inside][order])
+        place += length
+    if not stamps:
+        return np.zeros(0, np.int64), np.zeros(0, bool)
+    return np.concatenate(stamps), np.concatenate(kept)
