@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+from collections.abc import Iterator
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -17,6 +18,7 @@ from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
 from diadoche.core.convert.transcode import convert
 from diadoche.core.identify.probe import identify
+from diadoche.core.run import Picture, Unit
 from diadoche.core.watch import Watch
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, Shot, make_tree, read_field
@@ -95,16 +97,37 @@ def test_packets_are_the_same_by_a_public_tool(camcorder: Path, tmp_path: Path) 
     )
 
 
-def test_an_output_that_fails_its_check_is_not_delivered(drone: Path, tmp_path: Path) -> None:
-    """An index that promises more pictures than there are: the counts differ, and nothing gets a final name."""
-    source = drone / "DCIM/100DRONE/DRON0003.MP4"
-    facts = identify([source])
-    lying = replace(facts, frames=(facts.frames or 0) + 5)
-    output = convert(FileSource([source], lying), recipes()["h264-intra"], tmp_path, Watch())
+class Losing(FileSource):
+    """A source that loses a picture and says nothing."""
+
+    def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:
+        pictures = 0
+        for unit in super().units(begin_s, end_s):
+            pictures += isinstance(unit, Picture)
+            if pictures != 10 or not isinstance(unit, Picture):
+                yield unit
+
+
+class Swapping(FileSource):
+    """A source that shows a picture at another's time."""
+
+    def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:
+        for unit in super().units(begin_s, end_s):
+            late = isinstance(unit, Picture) and unit.time_s > 1
+            yield replace(unit, time_s=unit.time_s + Fraction(1, 5)) if late else unit
+
+
+@pytest.mark.parametrize(("source", "check"), [(Losing, "frames"), (Swapping, "sync")])
+def test_an_output_that_fails_its_check_is_not_delivered(
+    drone: Path, tmp_path: Path, source: type[FileSource], check: str
+) -> None:
+    """What the source codes, and when it shows it, is read by other means than those that made the output."""
+    path = drone / "DCIM/100DRONE/DRON0003.MP4"
+    output = convert(source([path], identify([path])), recipes()["h264-intra"], tmp_path, Watch())
     assert (output.output, output.bytes) == ("", 0)
     assert output.checks is not None
-    assert not output.checks.frames
-    assert "failed its check (frames)" in output.problems[0].what
+    assert not output.checks.as_dict()[check]
+    assert "failed its check" in output.problems[0].what
     assert list(tmp_path.iterdir()) == []
 
 

@@ -1,34 +1,49 @@
-"""Every output is opened again: frames counted, length and sync compared, decoded to its last frame."""
+"""Every output is opened again and held against what was to be in it: each picture, its place, and every sample.
+
+What was to be in it is written down while it is made: a signature for each picture that went to the encoder, a digest
+of the samples. Whether the right picture stood there is another question, and is answered by instants that were read
+from the source by other means.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+from typing import cast
 
 import av
 import av.error
-import xxhash
+import numpy as np
 
+from diadoche.core.convert.signature import Signature, signature_of
+from diadoche.core.convert.sound import SampleDigest, Samples
+from diadoche.core.convert.source_index import Instants
+from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.media import decoding, opened
-from diadoche.core.rates import nearest_standard
-from diadoche.core.spans import first_picture_s, parts, tracks_of
 from diadoche.core.watch import Progress, Watch
 
-# Sound is cut into frames of up to 2048 samples; a container may round its start and end to those.
-_SYNC_S = Fraction(1, 20)
+# How far the mean of an eighth by an eighth of a picture moves through a lossy encoder, in 8-bit code values.
+_CHANGED = 12
+_MOST_FINDINGS = 200
+_CLOCK_S = 2e-3
 
 
-@dataclass(slots=True)
-class Decoded:
-    """What decoding a file, or spans, to the last frame found. Times in seconds from the first picture."""
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """A suspect place of an output.
 
-    pictures: int = 0
-    digest: str = ""
-    picture_end_s: Fraction = Fraction(0)
-    sound_spans: list[tuple[Fraction, Fraction]] = field(default_factory=list)
-    clean: bool = True
+    `kind` is "repeated", "missing", "left out", "damaged", "changed" or "out of step".
+    """
+
+    kind: str
+    picture: int
+    time_s: float
+    words: str = ""
+
+    def as_dict(self) -> dict[str, object]:
+        """The finding as the command line's JSON has it."""
+        return {"kind": self.kind, "picture": self.picture, "time_s": self.time_s, "words": self.words}
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,116 +69,137 @@ class Checks:
         return ", ".join(name for name, good in self.as_dict().items() if not good)
 
 
-def decode_all(
-    paths: Sequence[Path],
-    watch: Watch,
-    expected: int,
-    note: str,
-    *,
-    with_digest: bool = True,
-    threads: bool = True,
-    sounds: Sequence[Path] = (),
-) -> Decoded:
-    """Decodes everything once.
+@dataclass(frozen=True, slots=True)
+class ExpectedSound:
+    """A track: its samples of all channels with their digest, and at which sample it begins."""
 
-    Args:
-        paths: a file, or the spans of a clip.
-        watch: told the number of pictures done of `expected`.
-        expected: how many pictures there should be.
-        note: what the progress says.
-        with_digest: whether to digest every picture.
-        threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
-        sounds: files beside the spans that hold sound alone.
+    value: tuple[int, str]
+    first: int
+    rate: int
+
+
+@dataclass(slots=True)
+class Expected:
+    """What is to be in an output. Pictures stand at whole places of `rate`, from 0."""
+
+    rate: Fraction
+    signatures: list[Signature] = field(default_factory=list)
+    sounds: list[ExpectedSound] = field(default_factory=list)
+
+
+def examine(path: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
+    """Decodes an output to its end and holds it against what is to be in it.
+
+    Raises:
+        MediaError: it cannot be opened.
     """
-    found = Decoded()
-    digest = xxhash.xxh3_128()
-    offset_s = Fraction(0)
-
-    def step() -> None:
-        watch.step(Progress(min(found.pictures, expected), expected, note))
-
-    for part in parts(paths):
-        with opened(part) as media:
+    findings: list[Finding] = []
+    total = max(1, len(expected.signatures))
+    seen, ends_s, clean = 0, Fraction(0), True
+    digests = [SampleDigest() for _ in expected.sounds]
+    begins: dict[int, Fraction] = {}
+    with opened([path]) as media, decoding(path):
+        picture = media.streams.video[0]
+        picture.thread_type = "AUTO"
+        tracks = [picture, *media.streams.audio]
+        tick_s = Fraction(picture.time_base or 1)
+        place = {stream.index: number for number, stream in enumerate(tracks)}
+        for packet in media.demux(tracks):
             try:
-                media.streams.video[0].thread_type = "AUTO" if threads else "NONE"
-                offset_s = _decode_part(media, found, digest if with_digest else None, offset_s, step)
+                frames = packet.decode()
             except av.error.FFmpegError:
-                found.clean = False
-    found.digest = digest.hexdigest()
-    found.picture_end_s = offset_s
-    found.sound_spans += [_sound_span(path) for path in sounds]
+                clean = False
+                findings.append(_finding("damaged", seen, expected.rate, "it does not decode"))
+                continue
+            for frame in frames:
+                if isinstance(frame, av.VideoFrame):
+                    time_s = (frame.pts or 0) * Fraction(frame.time_base or 1)
+                    ends_s = time_s + 1 / expected.rate
+                    findings += _picture_findings(frame, seen, time_s, tick_s, expected)
+                    clean = clean and not frame.is_corrupt
+                    seen += 1
+                    watch.step(Progress(min(seen, total), total, "checking the output"))
+                elif isinstance(frame, av.AudioFrame):
+                    number = place[packet.stream_index] - 1
+                    begins.setdefault(number, (frame.pts or 0) * Fraction(frame.time_base or 1))
+                    if number < len(digests):
+                        digests[number].take(cast(Samples, frame.to_ndarray()))
+        in_step = len(media.streams.audio) == len(expected.sounds)
+        for number, (sound, digest) in enumerate(zip(expected.sounds, digests, strict=True)):
+            right = sound.value[0] == 0 or abs(begins.get(number, Fraction(0)) * sound.rate - sound.first) <= 1
+            if digest.value() != sound.value or not right:
+                in_step = False
+                findings.append(Finding("out of step", 0, 0.0, f"sound track {number + 1} is not what was written"))
+    return (
+        Checks(
+            frames=seen == len(expected.signatures) and seen > 0,
+            duration=abs(ends_s - len(expected.signatures) / expected.rate) <= tick_s,
+            sync=in_step and not any(each.kind == "out of step" for each in findings),
+            decodes=clean and not any(each.kind == "changed" for each in findings),
+        ),
+        tuple(findings[:_MOST_FINDINGS]),
+    )
+
+
+def _picture_findings(
+    frame: av.VideoFrame, number: int, time_s: Fraction, tick_s: Fraction, expected: Expected
+) -> list[Finding]:
+    found = []
+    if abs(time_s - number / expected.rate) > tick_s:
+        found.append(_finding("out of step", number, expected.rate, f"it stands at {float(time_s):.3f} s"))
+    if number < len(expected.signatures):
+        apart = np.abs(signature_of(frame).astype(np.int16) - expected.signatures[number])
+        if int(apart.max()) > _CHANGED:
+            found.append(_finding("changed", number, expected.rate, "it is another picture than went in"))
     return found
 
 
-def _sound_span(path: Path) -> tuple[Fraction, Fraction]:
-    """Where the sound of a file of its own begins and ends; it begins with the first picture."""
-    with opened([path]) as media, decoding(path):
-        rate, samples = media.streams.audio[0].rate, sum(frame.samples for frame in media.decode(audio=0))
-        return Fraction(0), Fraction(samples, rate)
+def _finding(kind: str, number: int, rate: Fraction, words: str = "") -> Finding:
+    return Finding(kind, number, float(number / rate), words)
 
 
-def _decode_part(
-    media: av.container.InputContainer,
-    found: Decoded,
-    digest: xxhash.xxh3_128 | None,
-    offset_s: Fraction,
-    step: Callable[[], None],
-) -> Fraction:
-    tracks = tracks_of(media)
-    start_s = first_picture_s(media)
-    frame_s = 1 / nearest_standard(Fraction(media.streams.video[0].average_rate or 25))
-    end_s = Fraction(0)
-    sounds: dict[int, tuple[Fraction, Fraction]] = {}
-    for packet in media.demux(tracks):
-        for frame in packet.decode():
-            if isinstance(frame, av.VideoFrame):
-                found.pictures += 1
-                # By its own time: a clip may hold a gap, and then its length is more than its pictures.
-                if frame.pts is not None and frame.time_base is not None:
-                    end_s = max(end_s, frame.pts * Fraction(frame.time_base) - start_s + frame_s)
-                found.clean = found.clean and not frame.is_corrupt
-                if digest is not None:
-                    digest_picture(digest, frame)
-                step()
-            elif isinstance(frame, av.AudioFrame) and frame.pts is not None and frame.time_base is not None:
-                begin_s = frame.pts * Fraction(frame.time_base) - start_s
-                first_s = sounds.get(packet.stream_index, (begin_s, begin_s))[0]
-                sounds[packet.stream_index] = (first_s, begin_s + Fraction(frame.samples, frame.sample_rate))
-    for number, index in enumerate(sorted(sounds)):
-        sound_begin_s, sound_end_s = (offset_s + edge for edge in sounds[index])
-        if number < len(found.sound_spans):
-            found.sound_spans[number] = (found.sound_spans[number][0], sound_end_s)
-        else:
-            found.sound_spans.append((sound_begin_s, sound_end_s))
-    return offset_s + end_s
+def placed_right(found: PictureMap, first: int, rate: Fraction, instants: Instants | None) -> tuple[Finding, ...]:
+    """The places where another picture stands than the one that was shown then in the source.
 
-
-def digest_picture(digest: xxhash.xxh3_128, frame: av.VideoFrame) -> None:
-    """Adds the visible samples of a picture, without the padding of its lines."""
-    for number, plane in enumerate(frame.planes):
-        memory = memoryview(plane)
-        component = frame.format.components[number] if number < len(frame.format.components) else None
-        width = plane.width * (((component.bits if component else 8) + 7) // 8)
-        if len(frame.planes) == 1 and frame.format.is_rgb:
-            width = plane.line_size
-        if plane.line_size == width:
-            digest.update(memory[: plane.line_size * plane.height])
-        else:
-            for line in range(plane.height):
-                digest.update(memory[line * plane.line_size : line * plane.line_size + width])
-
-
-def compare(source: Decoded, output: Decoded, rate: Fraction, *, frames_wanted: int) -> Checks:
-    """Holds an output against what its source was found to be."""
-    tolerance_s = max(_SYNC_S, 1 / rate)
-    same_sounds = len(source.sound_spans) == len(output.sound_spans)
-    in_step = all(
-        abs(max(mine[0], Fraction(0)) - max(theirs[0], Fraction(0))) < _SYNC_S and abs(mine[1] - theirs[1]) < _SYNC_S
-        for mine, theirs in zip(source.sound_spans, output.sound_spans, strict=False)
+    Args:
+        found: which picture stands where.
+        first: the place in the source that became the output's first.
+        rate: places a second.
+        instants: of the source's pictures; None where they are not known, and then nothing is found.
+    """
+    if instants is None or not found.times_s:
+        return ()
+    half_s = 0.5 / float(rate)
+    # Clocks of 90 kHz, or of a thousandth of a second, round.
+    rounding_s = max(_CLOCK_S, half_s / 2)
+    gone = np.sort([float(each) for each in (*found.missing_s, *found.left_out_s)])
+    there = instants[_apart(instants, gone) > half_s / 2] if gone.size else instants
+    places_s = (first + np.arange(len(found.times_s))) / float(rate)
+    # What was shown last up to the middle of a place: two answers where that is not sure.
+    early, late = (
+        np.maximum(np.searchsorted(there, places_s + half_s + slack_s, side="right") - 1, 0)
+        for slack_s in (-rounding_s, rounding_s)
     )
-    return Checks(
-        output.pictures == frames_wanted == source.pictures,
-        abs(source.picture_end_s - output.picture_end_s) < tolerance_s,
-        same_sounds and in_step,
-        output.clean and output.pictures > 0,
+    taken_s = np.array([float(each) for each in found.times_s])
+    wrong = (taken_s < there[early] - half_s) | (taken_s > there[late] + half_s)
+    return tuple(
+        _finding("out of step", int(number), rate, f"it was shown at {taken_s[number]:.3f} s")
+        for number in np.flatnonzero(wrong)[:_MOST_FINDINGS]
     )
+
+
+def _apart(instants: Instants, others: Instants) -> Instants:
+    """How far the nearest of others, which are sorted, is from each instant."""
+    after = np.searchsorted(others, instants).clip(0, others.size - 1)
+    before = (after - 1).clip(0)
+    nearest: Instants = np.minimum(np.abs(others[after] - instants), np.abs(others[before] - instants))
+    return nearest
+
+
+def map_findings(found: PictureMap, rate: Fraction, first: int) -> tuple[Finding, ...]:
+    """What is to be known of an output though it is right: pictures that stand twice, are missing or damaged."""
+    findings = [_finding("repeated", number, rate) for number in sorted(found.again)]
+    findings += [_finding("damaged", number, rate, "it is damaged in the original") for number in sorted(found.damaged)]
+    for kind, times in (("missing", found.missing_s), ("left out", found.left_out_s)):
+        findings += [_finding(kind, max(0, round(time_s * rate) - first), rate) for time_s in times]
+    return tuple(sorted(findings, key=lambda each: each.picture)[:_MOST_FINDINGS])

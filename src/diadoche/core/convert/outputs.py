@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diadoche.core.convert.check import Checks
+from diadoche.core.convert.check import Checks, Finding
 from diadoche.core.errors import Problem
 
 
@@ -24,6 +24,8 @@ class Output:
     estimated_bytes: int
     seconds: float
     problems: tuple[Problem, ...] = ()
+    # Suspect places, to be stepped through.
+    findings: tuple[Finding, ...] = ()
 
     def as_dict(self) -> dict[str, object]:
         """The output as the command line's JSON has it."""
@@ -38,6 +40,7 @@ class Output:
             "estimated_bytes": self.estimated_bytes,
             "seconds": round(self.seconds, 3),
             "problems": [problem.as_dict() for problem in self.problems],
+            "findings": [finding.as_dict() for finding in self.findings],
         }
         if self.packets_identical is not None:
             values["packets_identical"] = self.packets_identical
@@ -50,10 +53,12 @@ def failed(source: tuple[str, ...], recipe: str, problem: Problem) -> Output:
     return Output(source, "", recipe, 0, 0, None, None, None, 0, 0, 0.0, (problem,))
 
 
-def withheld(name: str, what: str) -> Problem:
-    """The problem of an output that failed its check: it is not delivered."""
+def withheld(name: str, what: str, findings: tuple[Finding, ...] = ()) -> Problem:
+    """The problem of an output that failed its check, with the place that failed first: it is not delivered."""
+    wrong = next((each for each in findings if each.kind in {"changed", "out of step"}), None)
+    where = f"; picture {wrong.picture} at {wrong.time_s:.2f} s: {wrong.words}" if wrong is not None else ""
     return Problem(
-        f"{name} failed its check ({what}) and was not kept.",
+        f"{name} failed its check ({what}{where}) and was not kept.",
         name,
         "The originals are untouched.",
         "Try again; if it fails again, look at the clip for damage, or choose another recipe.",

@@ -67,6 +67,8 @@ class Recipe(BaseModel):
     encoder: str
     bits_a_pixel: float
     holds_full_range: bool = True
+    # The matrices that the codec's own head can name; none for all.
+    matrices: tuple[str, ...] = ()
     variants: tuple[Variant, ...]
 
     def variant_for(self, video: VideoFacts) -> Variant:

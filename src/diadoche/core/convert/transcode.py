@@ -1,50 +1,45 @@
 """Converting: from a picture source through one encoding pass to a checked output.
 
-Samples keep their depth: the filter graph goes straight from the source's pixel format to the
-encoder's. Chroma of interlaced pictures is resampled by field. Colour tags and range pass through.
+Pictures go by their times onto the places of a constant rate, and straight from the source's pixel format to the
+encoder's; sound goes sample by sample to its place. What had to be repeated, left out or replaced is written down.
 """
 
 from __future__ import annotations
 
-import itertools
-import os
 import time
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
 import av
-import av.error
 import av.filter
 from av.container import OutputContainer
 from av.video.stream import VideoStream
 
-from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, code_of
-from diadoche.core.convert.check import Checks, Decoded, compare, decode_all
+from diadoche.core.convert.check import Checks, Expected, ExpectedSound, Finding, examine, map_findings, placed_right
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.recipes import Recipe, Variant
 from diadoche.core.convert.rewrap import write_dates
+from diadoche.core.convert.signature import signature_of
 from diadoche.core.convert.sound import PcmTrack
-from diadoche.core.convert.sources import Picture, PictureSource
+from diadoche.core.convert.source_index import Instants
+from diadoche.core.convert.sources import PictureSource
+from diadoche.core.convert.stages.levels import Levels
+from diadoche.core.convert.stages.timing import ConstantRate, Placed
 from diadoche.core.convert.targets import muxing, new_file, output_name
 from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.names import shown
+from diadoche.core.run import Picture, Sound
 from diadoche.core.timecode import Timecode
 from diadoche.core.watch import Progress, Share, Watch
 
-_FULL_RANGE = "full"
-_SCALE_MATRICES = {
-    "BT.709": "bt709",
-    "BT.601 (625)": "bt470bg",
-    "BT.601 (525)": "smpte170m",
-    "SMPTE 240M": "smpte240m",
-    "BT.2020": "bt2020nc",
-}
 # The media library's codes; QuickTime's field box is written from them.
 _PROGRESSIVE = 1
 _FIELD_CODES = {"top": 2, "bottom": 3, None: 2}
+_NAMED_PLACES = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,40 +103,26 @@ def convert(
     losses = tuple(_loss(loss, name) for loss in recipe.losses(video))
     with new_file(folder, name, estimate if marks is None else 0, source.originals) as made:
         job = _Encoding(source, recipe, variant, marks, Share(watch, 0, 0.8))
-        with muxing(made.part, recipe.container, {"write_tmcd": "1"}) as target, _decode_errors(source):
+        with muxing(made.part, recipe.container, {"write_tmcd": "1"}) as target:
             job.run(target)
-        wanted = (facts.frames or job.pictures) if marks is None else job.pictures
-        checks = _check(made.part, job, video, wanted, watch)
+        checks, findings = job.check(made.part, Share(watch, 0.8, 1))
         size = made.part.stat().st_size
-        if not checks.passed:
-            made.withheld = True
-            return Output(
-                sources,
-                "",
-                recipe.name,
-                wanted,
-                job.pictures,
-                checks,
-                None,
-                None,
-                0,
-                estimate,
-                time.monotonic() - began_s,
-                (*losses, withheld(name, checks.failures())),
-            )
+        made.withheld = not checks.passed
+    passed = tuple(job.problems(name)) if checks.passed else (withheld(name, checks.failures(), findings),)
     return Output(
         sources,
-        str(made.final),
+        str(made.final) if checks.passed else "",
         recipe.name,
-        wanted,
-        job.pictures,
+        job.decoded,
+        job.pictures if checks.passed else 0,
         checks,
         None,
         None,
-        size,
+        size if checks.passed else 0,
         estimate,
         time.monotonic() - began_s,
-        losses,
+        (*losses, *passed),
+        findings,
     )
 
 
@@ -149,27 +130,8 @@ def _loss(what: str, name: str) -> Problem:
     return Problem(what, name, "The original keeps everything.", "Choose a recipe that holds more if that matters.")
 
 
-class _decode_errors:  # reads as a phrase where it is used
-    """Turns a decoder's failure into ours."""
-
-    def __init__(self, source: PictureSource) -> None:
-        self._path = source.originals[0]
-
-    def __enter__(self) -> None:
-        return None
-
-    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
-        if isinstance(error, av.error.InvalidDataError):
-            raise MediaError(
-                f"{shown(self._path.name)} fails to decode in the middle.",
-                path=self._path,
-                safe="The original is untouched; no output was kept.",
-                do="Play it to the end to see where it is damaged.",
-            ) from error
-
-
 class _Encoding:
-    """One encoding pass. `pictures` and `sound_ends` tell afterwards what went in."""
+    """One encoding pass, and what is known of it afterwards."""
 
     def __init__(
         self, source: PictureSource, recipe: Recipe, variant: Variant, marks: Marks | None, watch: Watch
@@ -181,129 +143,236 @@ class _Encoding:
         self._variant = variant
         self._marks = marks
         self._watch = watch
-        full = self._video.color.range == _FULL_RANGE and recipe.holds_full_range
-        self._range = _FULL_RANGE if full else "limited"
-        self._graph: tuple[av.filter.Graph, tuple[int, int, str]] | None = None
-        self._seen = 0
-        self.pictures = 0
-        self.heard: dict[int, tuple[Fraction, Fraction]] = {}
+        self._rate = self._video.frame_rate
+        self._levels = Levels.between(
+            self._video, variant.pixel_format, holds_full_range=recipe.holds_full_range, matrices=recipe.matrices
+        )
+        self._timing = ConstantRate(self._rate, *((marks.first, marks.end) if marks else (0, None)))
+        self._graph: av.filter.Graph | None = None
+        self._shape: tuple[int, int, str] | None = None
+        self._expected = Expected(self._rate)
+        self._sounds: list[PcmTrack] = []
+        self._waiting: list[Sound] = []
+        self._more_tracks: set[int] = set()
+        self.decoded = 0
+
+    @property
+    def pictures(self) -> int:
+        """How many went to the encoder."""
+        return len(self._expected.signatures)
 
     def run(self, target: OutputContainer) -> None:
-        """Encodes everything and flushes."""
-        stream = self._stream(target)
-        sounds = [PcmTrack(target, track, aligned=True) for track in self._facts.audio]
-        first_s = Fraction(self._marks.first if self._marks else 0) / self._video.frame_rate
-        end_s = self._marks.end / self._video.frame_rate if self._marks else None
-        for unit in self._source.units():
+        """Encodes everything and flushes.
+
+        Raises:
+            MediaError: the source changes its size, or nothing of it decodes.
+        """
+        marks, ends_s = self._marks, Fraction(0)
+        stream: VideoStream | None = None
+        begin_s, end_s = (marks.first / self._rate, marks.end / self._rate) if marks else (Fraction(0), None)
+        for unit in self._source.units(begin_s, end_s):
+            if isinstance(unit, Sound):
+                self._take_sound(target, unit)
+                continue
+            for placed in self._timing.push(unit):
+                if stream is None:
+                    stream = self._begin(target)
+                self._encode(target, stream, placed)
+            if stream is not None and self._waiting:
+                self._release(target)
             if isinstance(unit, Picture):
-                target.mux([packet for frame in self._prepared(unit) for packet in stream.encode(frame)])
-                continue
-            length_s = Fraction(unit.frame.samples, unit.frame.sample_rate)
-            if unit.time_s + length_s <= first_s or (end_s is not None and unit.time_s >= end_s):
-                continue
-            begin_s = unit.time_s - first_s
-            known = self.heard.get(unit.track, (begin_s, begin_s))
-            self.heard[unit.track] = (known[0], begin_s + length_s)
-            for packet in sounds[unit.track].encode(unit.frame, begin_s):
-                target.mux(packet)
+                ends_s = max(ends_s, unit.time_s + unit.length_s)
+        for placed in self._timing.flush(ends_s if self._video.frame_rate_mode == "variable" else None):
+            if stream is not None:
+                self._encode(target, stream, placed)
+        if stream is None:
+            raise self._nothing()
         target.mux(stream.encode(None))
-        for sound in sounds:
+        for sound in self._sounds:
             for packet in sound.flush():
                 target.mux(packet)
+            self._expected.sounds.append(ExpectedSound(sound.digest.value(), sound.first or 0, sound.rate))
 
-    def _stream(self, target: OutputContainer) -> VideoStream:
-        stream = target.add_stream(
-            self._recipe.encoder, rate=self._video.frame_rate, options=dict(self._variant.options)
-        )
+    # -- sound ---------------------------------------------------------------------------------
+
+    def _take_sound(self, target: OutputContainer, unit: Sound) -> None:
+        """Sound waits until it is known with which picture the output begins."""
+        if unit.track >= len(self._facts.audio):
+            self._more_tracks.add(unit.track)
+            return
+        if self._timing.begins is None:
+            self._waiting.append(unit)
+            return
+        time_s = unit.time_s - self._timing.begins / self._rate
+        for packet in self._sounds[unit.track].encode(unit.frame, time_s, begins=unit.begins):
+            target.mux(packet)
+
+    def _release(self, target: OutputContainer) -> None:
+        waiting, self._waiting = self._waiting, []
+        for unit in waiting:
+            self._take_sound(target, unit)
+
+    # -- pictures ------------------------------------------------------------------------------
+
+    def _begin(self, target: OutputContainer) -> VideoStream:
+        stream = target.add_stream(self._recipe.encoder, rate=self._rate, options=dict(self._variant.options))
         assert isinstance(stream, VideoStream)
         context = stream.codec_context
         context.width, context.height = self._video.width, self._video.height
         context.pix_fmt = self._variant.pixel_format
         context.sample_aspect_ratio = self._video.pixel_aspect
-        context.time_base = 1 / self._video.frame_rate
+        context.time_base = 1 / self._rate
         context.thread_type = "AUTO"
-        colour = self._video.color
-        context.color_primaries = code_of(PRIMARIES, colour.primaries)
-        context.color_trc = code_of(TRANSFERS, colour.transfer)
-        context.colorspace = code_of(MATRICES, colour.matrix)
-        context.color_range = code_of(RANGES, self._range if colour.range in RANGES.values() else "", otherwise=0)
+        self._levels.tag(context)
         context.field_order = _FIELD_CODES[self._video.field_order] if self._video.interlaced else _PROGRESSIVE
         if "b" in self._variant.options:
             context.bit_rate = int(self._variant.options["b"])
         if self._video.rotation:
             stream.set_display_rotation(-self._video.rotation)
-        write_dates(target, stream, self._marked_facts())
+        end_s = (self._marks.end - (self._timing.begins or 0)) / self._rate if self._marks else None
+        self._sounds = [
+            PcmTrack(target, track, number, aligned=True, end_s=end_s) for number, track in enumerate(self._facts.audio)
+        ]
+        write_dates(target, stream, self._facts_from_first())
         return stream
 
-    def _marked_facts(self) -> Facts:
+    def _facts_from_first(self) -> Facts:
         """The facts, with the timecode of the first picture that is taken."""
-        if self._marks is None or self._video.labels is None:
+        if not self._timing.begins or self._video.labels is None:
             return self._facts
-        label = str(self._video.labels.at(self._marks.first))
+        label = str(self._video.labels.at(self._timing.begins))
         return replace(self._facts, video=(replace(self._video, timecode=label), *self._facts.video[1:]))
 
-    def _prepared(self, picture: Picture) -> Iterator[av.VideoFrame]:
-        """The picture in the encoder's pixel format, numbered by its place in time."""
-        place = round(picture.time_s * self._video.frame_rate)
-        number, self._seen = max(self._seen, place), max(self._seen, place) + 1
-        first = self._marks.first if self._marks else 0
-        if number < first or (self._marks and number >= self._marks.end):
-            self._watch.check()
-            return
-        self.pictures += 1
-        total = (self._marks.end - self._marks.first) if self._marks else (self._facts.frames or self.pictures)
-        self._watch.step(Progress(min(self.pictures, total), total, "converting"))
-        graph = self._graph_for(picture.frame)
-        picture.frame.pts = number - first
-        picture.frame.time_base = 1 / self._video.frame_rate
+    def _encode(self, target: OutputContainer, stream: VideoStream, placed: Placed) -> None:
+        marks = self._marks
+        total = marks.end - marks.first if marks else (self._facts.frames or self.pictures + 1)
+        self._watch.step(Progress(min(self.pictures + 1, total), total, "converting"))
+        self.decoded += not placed.again
+        for frame in self._leveled(placed):
+            self._expected.signatures.append(signature_of(frame))
+            target.mux(stream.encode(frame))
+
+    def _leveled(self, placed: Placed) -> Iterator[av.VideoFrame]:
+        frame = placed.frame
+        shape = (frame.width, frame.height, frame.format.name)
+        if self._graph is None:
+            self._graph, self._shape = self._levels.graph(frame, self._rate), shape
+        elif shape != self._shape:
+            raise self._changed(frame, placed.number)
+        frame.pts = placed.number
+        frame.time_base = 1 / self._rate
         # The decoder's picture type would force the encoder's.
-        picture.frame.pict_type = 0
-        graph.push(picture.frame)
-        ready = graph.pull()
+        frame.pict_type = 0
+        self._graph.push(frame)
+        ready = self._graph.pull()
         assert isinstance(ready, av.VideoFrame)
         yield ready
 
-    def _graph_for(self, frame: av.VideoFrame) -> av.filter.Graph:
-        shape = (frame.width, frame.height, frame.format.name)
-        if self._graph is None or self._graph[1] != shape:
-            self._graph = (self._new_graph(frame), shape)
-        return self._graph[0]
+    # -- what is known afterwards --------------------------------------------------------------
 
-    def _new_graph(self, frame: av.VideoFrame) -> av.filter.Graph:
-        graph = av.filter.Graph()
-        graph.threads = os.cpu_count() or 1
-        interlaced = self._video.interlaced
-        chain = [
-            graph.add_buffer(
-                template=None,
-                width=frame.width,
-                height=frame.height,
-                format=frame.format,
-                time_base=1 / self._video.frame_rate,
+    def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
+        """Holds the output against what went in, and against the source's own instants."""
+        checks, findings = examine(part, self._expected, watch)
+        first = self._timing.begins or 0
+        instants = self._source.instants()
+        wrong = placed_right(self._timing.map, first, self._rate, instants)
+        checks = replace(checks, sync=checks.sync and not wrong, frames=checks.frames and self._all_are_there(instants))
+        return checks, (*findings, *wrong, *map_findings(self._timing.map, self._rate, first))
+
+    def _all_are_there(self, instants: Instants | None) -> bool:
+        """Whether every picture that the source codes is in the output, or is known not to be."""
+        if instants is None or self._marks is not None:
+            return True
+        found = self._timing.map
+        known = len(set(found.times_s)) + len(found.left_out_s) + len(found.missing_s)
+        # Fields that are coded by themselves have an instant each.
+        return known in {len(instants), (len(instants) + 1) // 2}
+
+    def problems(self, name: str) -> Iterator[Problem]:
+        """What a person should know of an output that is right."""
+        found = self._timing.map
+        if self._timing.begins and not self._marks:
+            yield self._remark(
+                name,
+                f"The first {self._timing.begins} pictures of the original do not decode; "
+                f"{name} begins with the first that does.",
             )
-        ]
-        order = {"top": "tff", "bottom": "bff"}.get(self._video.field_order or "top", "tff")
-        chain.append(graph.add("setfield", order if interlaced else "prog"))
-        if frame.format.name != self._variant.pixel_format:
-            name = "full" if self._video.color.range == _FULL_RANGE else "limited"
-            # The same matrix on both sides: only depth and chroma change, never a colour's coordinates.
-            matrix = _SCALE_MATRICES.get(self._video.color.matrix, "bt709")
-            chain.append(
-                graph.add(
-                    "scale",
-                    f"flags=bicubic+accurate_rnd:interl={int(interlaced)}:in_range={name}:out_range={self._range}"
-                    f":in_color_matrix={matrix}:out_color_matrix={matrix}",
+        missing = [time_s for time_s in found.missing_s if time_s * self._rate >= (self._timing.begins or 0)]
+        if missing:
+            yield self._remark(
+                name,
+                f"{len(missing)} pictures of the original do not decode, at {_places(missing)}; "
+                "the picture before each stands in its place, so that sound stays in step.",
+            )
+        again = len(found.again) - len(missing)
+        if again > 0:
+            yield self._remark(
+                name,
+                f"{again} pictures stand longer than one place, for the original has none there; "
+                f"the output has a constant rate, at which every picture keeps its time.",
+            )
+        if found.left_out_s:
+            yield self._remark(
+                name,
+                f"{len(found.left_out_s)} pictures came too soon after another to have a place of their own, "
+                f"at {_places(found.left_out_s)}.",
+            )
+        if found.damaged:
+            times = [number / self._rate for number in sorted(found.damaged)]
+            yield self._remark(name, f"{len(times)} pictures are damaged in the original, at {_places(times)}.")
+        yield from self._sound_problems(name)
+
+    def _sound_problems(self, name: str) -> Iterator[Problem]:
+        for number, sound in enumerate(self._sounds, start=1):
+            kinds = Counter(remark.kind for remark in sound.remarks)
+            for kind, words in (("silence", "has no sound"), ("cut", "holds a stretch twice"), ("layout", "changes")):
+                if not kinds[kind]:
+                    continue
+                remarks = [remark for remark in sound.remarks if remark.kind == kind]
+                places = _places([remark.at_s for remark in remarks])
+                detail = f" ({remarks[0].words})" if remarks[0].words else ""
+                yield self._remark(name, f"Sound track {number} of the original {words} at {places}{detail}.")
+            if sound.clipped:
+                at_s = next(remark.at_s for remark in sound.remarks if remark.kind == "clipped")
+                yield self._remark(
+                    name,
+                    f"{sound.clipped} samples of sound track {number} are louder than full scale, the first at "
+                    f"{_places([at_s])}: they stand at full scale in the output.",
                 )
+        if self._more_tracks:
+            yield self._remark(
+                name, "A later part of the clip has more sound tracks than the first: they are left out."
             )
-            chain.append(graph.add("format", self._variant.pixel_format))
-        chain.append(graph.add("buffersink"))
-        for before, after in itertools.pairwise(chain):
-            before.link_to(after)
-        graph.configure()
-        return graph
+
+    def _remark(self, name: str, what: str) -> Problem:
+        return Problem(what, name, "The original is untouched.", "Look at these places before the clip is cut.")
+
+    def _nothing(self) -> MediaError:
+        name = shown(self._source.originals[0].name)
+        return MediaError(
+            f"No picture of {name} decodes" + (" between these marks." if self._marks else "."),
+            path=self._source.originals[0],
+            safe="The original is untouched; no output was kept.",
+            do="Play it on the camera; if it plays there, copy the card again.",
+        )
+
+    def _changed(self, frame: av.VideoFrame, number: int) -> MediaError:
+        assert self._shape is not None
+        before, now = (f"{width}×{height} {kind}" for width, height, kind in (self._shape, _shape_of(frame)))
+        at_s = float(((self._timing.begins or 0) + number) / self._rate)
+        return MediaError(
+            f"{shown(self._source.originals[0].name)} changes from {before} to {now} at {at_s:.2f} s.",
+            path=self._source.originals[0],
+            safe="The original is untouched; nothing is scaled unasked, and no output was kept.",
+            do="Convert the parts before and after that by marks.",
+        )
 
 
-def _check(part: Path, job: _Encoding, video: VideoFacts, wanted: int, watch: Watch) -> Checks:
-    output = decode_all([part], Share(watch, 0.8, 1), max(1, wanted), "checking the output", with_digest=False)
-    source = Decoded(job.pictures, "", job.pictures / video.frame_rate, [job.heard[key] for key in sorted(job.heard)])
-    return compare(source, output, video.frame_rate, frames_wanted=wanted)
+def _shape_of(frame: av.VideoFrame) -> tuple[int, int, str]:
+    return frame.width, frame.height, frame.format.name
+
+
+def _places(times_s: list[Fraction]) -> str:
+    """The first few of some places, in words."""
+    named = ", ".join(f"{float(time_s):.2f} s" for time_s in times_s[:_NAMED_PLACES])
+    return named + (f" and {len(times_s) - _NAMED_PLACES} more" if len(times_s) > _NAMED_PLACES else "")

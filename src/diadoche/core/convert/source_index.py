@@ -1,0 +1,81 @@
+"""When the pictures of a clip are shown, found without the clock that outputs are made by: a check must not share it.
+
+ISO base media tell it in their tables, edit lists included. Of other files the stamps of the packets are taken, sorted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import av.error
+import numpy as np
+from numpy.typing import NDArray
+
+from diadoche.core.boxes import movie_payload
+from diadoche.core.identify.container import container_of
+from diadoche.core.media import opened
+from diadoche.core.sampletable import picture_table
+from diadoche.core.spans import parts
+
+_WRAP = 1 << 33
+Instants = NDArray[np.float64]
+
+
+def source_instants(paths: Sequence[Path], rate: Fraction) -> Instants | None:
+    """When each picture that a clip codes is shown, in seconds from the first; None where its stamps do not tell.
+
+    Fields that are coded by themselves have an instant each. Pictures that do not decode are among them.
+
+    Args:
+        paths: the spans.
+        rate: of the pictures, for the length of the last one of each part.
+    """
+    joined: list[Instants] = []
+    begins_s = 0.0
+    for part in parts(paths):
+        found = _instants(part)
+        if found is None or not found.size:
+            return None
+        joined.append(found - found[0] + begins_s)
+        begins_s = float(joined[-1][-1] + 1 / rate)
+    return np.concatenate(joined)
+
+
+def _instants(part: Sequence[Path]) -> Instants | None:
+    if len(part) == 1 and container_of(part[0]) in {"MP4", "MOV"}:
+        movie = movie_payload(part[0])
+        table = picture_table(movie) if movie is not None else None
+        if table is not None:
+            return np.array(table.stamps, np.float64) * float(table.tick_s)
+    if container_of(part[0]) == "AVI":
+        # It numbers what is coded, and tells nothing of the order of showing.
+        return None
+    with opened(part) as media:
+        stream = media.streams.video[0]
+        shown: list[int] = []
+        coded: list[int] = []
+        try:
+            for packet in media.demux(stream):
+                if packet.size and packet.pts is None:
+                    return None
+                if packet.size and packet.pts is not None:
+                    shown.append(packet.pts)
+                    coded.append(packet.dts if packet.dts is not None else packet.pts)
+        except av.error.FFmpegError:
+            # What follows a damaged place is not known.
+            return None
+        order = _unwrapped(np.array(coded, np.int64))
+        # A clock that went back begins anew somewhere: sorted stamps would be nonsense.
+        if np.any(np.diff(order) < 0):
+            return None
+        return np.sort(_unwrapped(np.array(shown, np.int64))).astype(np.float64) * float(stream.time_base or 0)
+
+
+def _unwrapped(stamps: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Stamps of 33 bits that start again among them [13818-1, 2.4.3.7]."""
+    if stamps.size and stamps.max() - stamps.min() > _WRAP // 2:
+        stamps = np.where(stamps < _WRAP // 2, stamps + _WRAP, stamps)
+    return stamps
