@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import av.filter
@@ -29,6 +30,7 @@ from diadoche.core.convert.sources import PictureSource
 from diadoche.core.convert.stages.levels import Levels
 from diadoche.core.convert.stages.timing import ConstantRate, Placed
 from diadoche.core.convert.targets import muxing, new_file, output_name
+from diadoche.core.convert.vc3_head import name_matrix
 from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.names import shown
@@ -187,7 +189,7 @@ class _Encoding:
                 self._encode(target, stream, placed)
         if stream is None:
             raise self._nothing()
-        target.mux(stream.encode(None))
+        self._mux(target, stream.encode(None))
         for sound in self._sounds:
             for packet in sound.flush():
                 target.mux(packet)
@@ -250,7 +252,7 @@ class _Encoding:
         self.decoded += not placed.again
         for frame in self._leveled(placed):
             self._expected.signatures.append(signature_of(frame))
-            target.mux(stream.encode(frame))
+            self._mux(target, stream.encode(frame))
 
     def _leveled(self, placed: Placed) -> Iterator[av.VideoFrame]:
         frame = placed.frame
@@ -267,6 +269,12 @@ class _Encoding:
         ready = self._graph.pull()
         assert isinstance(ready, av.VideoFrame)
         yield ready
+
+    def _mux(self, target: OutputContainer, packets: list[av.Packet[Any]]) -> None:
+        for packet in packets:
+            if self._recipe.codec == "dnxhd" and not self._video.interlaced:
+                name_matrix(packet, self._levels.color.matrix)
+            target.mux(packet)
 
     # -- what is known afterwards --------------------------------------------------------------
 
@@ -291,6 +299,14 @@ class _Encoding:
     def problems(self, name: str) -> Iterator[Problem]:
         """What a person should know of an output that is right."""
         found = self._timing.map
+        if self._levels.guessed and self._video.chroma != "RGB":
+            yield Problem(
+                f"The original of {name} does not say how its colours are written: they are read as "
+                f"{self._levels.guessed}, as its size means, and the output says so.",
+                name,
+                "The original is untouched.",
+                "Compare the colours of both if that matters.",
+            )
         if self._timing.begins and not self._marks:
             yield self._remark(
                 name,

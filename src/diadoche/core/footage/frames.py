@@ -12,23 +12,25 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import cast
 
 import av
-import numpy as np
-from numpy.typing import NDArray
 
+from diadoche.core.boxes import movie_payload
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import MediaError
+from diadoche.core.footage.display import Rgb, as_rgb, field_of, seen_size, upright
 from diadoche.core.footage.still import still_frame
-from diadoche.core.identify.container import is_still
+from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import CombEvidence, Facts
+from diadoche.core.identify.tracks import count_pictures, picture_streams
 from diadoche.core.media import decoding, opened
-from diadoche.core.spans import first_picture_s, parts
+from diadoche.core.sampletable import picture_table
+from diadoche.core.spans import parts
 
-Rgb = NDArray[np.uint8]
 _KEPT_BYTES = 96_000_000
 _BACK_S = Fraction(1, 2)
+# So far ahead, decoding on is quicker than going there.
+_READ_ON = 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,9 +49,7 @@ def shape_of(facts: Facts) -> Shape:
     video = facts.video[0]
     fields = 2 if video.interlaced else 1
     frames = facts.frames or max(1, round(facts.duration_s * float(video.frame_rate)))
-    width, height = round(video.width * float(video.pixel_aspect)), video.height
-    if video.rotation in {90, 270}:
-        width, height = height, width
+    width, height = seen_size(video.width, video.height, video.pixel_aspect, video.rotation)
     return Shape(frames * fields, video.frame_rate * fields, fields, width, height)
 
 
@@ -60,22 +60,18 @@ class FrameReader:
         """`view` is the size in pixels that pictures are fitted into; they are never enlarged."""
         self.shape = shape_of(facts)
         self._video = facts.video[0]
-        self._path = paths[0]
         scale = min(view[0] / self.shape.width, view[1] / self.shape.height, 1.0)
         self.width, self.height = max(2, round(self.shape.width * scale)), max(2, round(self.shape.height * scale))
-        # A preview of parts with clocks of their own shows the first part; joining is the outputs' work.
-        self._opening = opened(parts(paths)[0])
-        self._media = self._opening.__enter__()
-        self._stream = self._media.streams.video[0]
-        self._stream.thread_type = "AUTO"
-        self._start_s = first_picture_s(self._media)
-        self._frames: Iterator[av.VideoFrame] | None = None
-        self._next_picture = 0
+        self._parts = parts(paths)
+        # With which picture each part begins, as far as that was asked for.
+        self._begins = [0]
+        self._number = 0
+        self._part = _PartReader(self._parts[0], self._video.frame_rate)
         self._kept: OrderedDict[int, Rgb] = OrderedDict()
 
     def close(self) -> None:
         """Closes the file."""
-        self._opening.__exit__(None, None, None)
+        self._part.close()
 
     def at(self, moment: int) -> Rgb | None:
         """The picture of a moment, shape (height, width, 3); None past the end or where it does not decode.
@@ -86,14 +82,8 @@ class FrameReader:
         if moment in self._kept:
             self._kept.move_to_end(moment)
             return self._kept[moment]
-        picture = moment // self.shape.fields
-        with decoding(self._path):
-            if self._frames is None or not self._next_picture <= picture <= self._next_picture + 30:
-                self._go_to(picture)
-            for number, frame in self._decoded():
-                self._keep(number, frame)
-                if number >= picture:
-                    break
+        for number, frame in self._up_to(moment // self.shape.fields):
+            self._keep(number, frame)
         return self._kept.get(moment)
 
     def combing(self, evidence: CombEvidence, times: int) -> Rgb | None:
@@ -104,39 +94,38 @@ class FrameReader:
         Raises:
             MediaError: the file fails.
         """
-        picture = round(Fraction(evidence.time_s) * self._video.frame_rate)
-        with decoding(self._path):
-            self._go_to(picture)
-            for number, frame in self._decoded():
-                if number < picture:
-                    continue
-                self._frames = None
-                side, left, top = evidence.side_px, evidence.left_px, evidence.top_px
-                whole = cast(Rgb, frame.reformat(format="rgb24").to_ndarray())
-                return whole[top : top + side, left : left + side].repeat(times, axis=0).repeat(times, axis=1)
+        wanted = round(Fraction(evidence.time_s) * self._video.frame_rate)
+        for number, frame in self._up_to(wanted):
+            if number < wanted:
+                continue
+            side, left, top = evidence.side_px, evidence.left_px, evidence.top_px
+            whole = as_rgb(frame, frame.width, frame.height)
+            return whole[top : top + side, left : left + side].repeat(times, axis=0).repeat(times, axis=1)
         return None
 
-    def _go_to(self, picture: int) -> None:
-        base = self._stream.time_base or Fraction(1, 90_000)
-        # Before the start too: transport streams are entered a little after the place that is asked for.
-        wanted_s = self._start_s + picture / self._video.frame_rate - _BACK_S
-        self._media.seek(int(wanted_s / base), stream=self._stream, backward=True)
-        self._frames = self._media.decode(self._stream)
+    def _up_to(self, picture: int) -> Iterator[tuple[int, av.VideoFrame]]:
+        """Decodes up to a picture, within its part."""
+        self._go_to_part(picture)
+        begin = self._begins[self._number]
+        for number, frame in self._part.up_to(picture - begin):
+            yield begin + number, frame
 
-    def _decoded(self) -> Iterator[tuple[int, av.VideoFrame]]:
-        assert self._frames is not None
-        for frame in self._frames:
-            if frame.pts is None or frame.time_base is None:
-                continue
-            number = round((frame.pts * Fraction(frame.time_base) - self._start_s) * self._video.frame_rate)
-            self._next_picture = number + 1
-            yield number, frame
-        self._frames = None
+    def _go_to_part(self, picture: int) -> None:
+        while len(self._begins) < len(self._parts) and picture >= self._begins[-1]:
+            # How many pictures a part has is only asked where somebody looks behind it.
+            length = part_length(self._parts[len(self._begins) - 1])
+            if picture < self._begins[-1] + length:
+                break
+            self._begins.append(self._begins[-1] + length)
+        number = max(place for place, begin in enumerate(self._begins) if begin <= max(0, picture))
+        if number != self._number:
+            self._part.close()
+            self._number, self._part = number, _PartReader(self._parts[number], self._video.frame_rate)
 
     def _keep(self, picture: int, frame: av.VideoFrame) -> None:
         for field in range(self.shape.fields):
             first = 0 if self._video.field_order != "bottom" else 1
-            shown = _field(frame, (first + field) % 2) if self.shape.fields == 2 else frame
+            shown = field_of(frame, (first + field) % 2) if self.shape.fields == 2 else frame
             self._kept[picture * self.shape.fields + field] = self._fitted(shown)
         room = max(8, _KEPT_BYTES // (self.width * self.height * 3))
         while len(self._kept) > room:
@@ -145,10 +134,60 @@ class FrameReader:
     def _fitted(self, frame: av.VideoFrame) -> Rgb:
         turned = self._video.rotation in {90, 270}
         size = (self.height, self.width) if turned else (self.width, self.height)
-        picture = cast(Rgb, frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray())
-        if self._video.rotation:
-            picture = np.ascontiguousarray(np.rot90(picture, -self._video.rotation // 90))
-        return picture
+        return upright(as_rgb(frame, *size), self._video.rotation)
+
+
+class _PartReader:
+    """Decodes one part of a clip, from anywhere in it."""
+
+    def __init__(self, part: Sequence[Path], rate: Fraction) -> None:
+        self._path = part[0]
+        self._rate = rate
+        self._opening = opened(part)
+        self._media = self._opening.__enter__()
+        self._stream = picture_streams(self._media)[0]
+        self._stream.thread_type = "AUTO"
+        self._start_s = (self._stream.start_time or 0) * Fraction(self._stream.time_base or 1)
+        self._frames: Iterator[av.VideoFrame] | None = None
+        self._next = 0
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._opening.__exit__(None, None, None)
+
+    def up_to(self, picture: int) -> Iterator[tuple[int, av.VideoFrame]]:
+        """Pictures with their numbers, the last of them the one that is wanted, or the one after.
+
+        Raises:
+            MediaError: the file fails.
+        """
+        with decoding(self._path):
+            if self._frames is None or not self._next <= picture <= self._next + _READ_ON:
+                self._go_to(picture)
+            assert self._frames is not None
+            for frame in self._frames:
+                if frame.pts is None or frame.time_base is None:
+                    continue
+                number = round((frame.pts * Fraction(frame.time_base) - self._start_s) * self._rate)
+                self._next = number + 1
+                yield number, frame
+                if number >= picture:
+                    return
+            self._frames = None
+
+    def _go_to(self, picture: int) -> None:
+        base = self._stream.time_base or Fraction(1, 90_000)
+        # Before the start too: transport streams are entered a little after the place that is asked for.
+        wanted_s = self._start_s + picture / self._rate - _BACK_S
+        self._media.seek(int(wanted_s / base), stream=self._stream, backward=True)
+        self._frames = self._media.decode(self._stream)
+
+
+def part_length(part: Sequence[Path]) -> int:
+    """How many pictures a part shows, by its table, or else by its packets."""
+    movie = movie_payload(part[0]) if len(part) == 1 and container_of(part[0]) in {"MP4", "MOV"} else None
+    with opened(part) as media, decoding(part[0]):
+        return count_pictures(media, picture_streams(media)[0], picture_table(movie) if movie else None).pictures
 
 
 class SequenceReader:
@@ -178,7 +217,7 @@ class SequenceReader:
         frame = still_frame(self._paths[moment])
         scale = min(self._view[0] / frame.width, self._view[1] / frame.height, 1.0)
         size = max(2, round(frame.width * scale)), max(2, round(frame.height * scale))
-        picture = cast(Rgb, frame.reformat(width=size[0], height=size[1], format="rgb24").to_ndarray())
+        picture = as_rgb(frame, *size)
         self._kept[moment] = picture
         while len(self._kept) > max(8, _KEPT_BYTES // picture.nbytes):
             self._kept.popitem(last=False)
@@ -205,16 +244,3 @@ def reader_for(paths: Sequence[Path], facts: Facts, view: tuple[int, int]) -> Fr
     if is_still(facts.container):
         return SequenceReader(paths, facts, view)
     return FrameReader(paths, facts, view)
-
-
-def _field(frame: av.VideoFrame, parity: int) -> av.VideoFrame:
-    """One field as a picture of half the height."""
-    field = av.VideoFrame(frame.width, frame.height // 2, frame.format.name)
-    for source, target in zip(frame.planes, field.planes, strict=True):
-        lines = np.frombuffer(source, np.uint8).reshape(-1, source.line_size)  # type: ignore[call-overload]  # a buffer
-        into = np.frombuffer(target, np.uint8).reshape(-1, target.line_size)  # type: ignore[call-overload]  # a buffer
-        wide = min(source.line_size, target.line_size)
-        picked = lines[parity : target.height * 2 : 2, :wide]
-        into[: picked.shape[0], :wide] = picked
-    field.colorspace, field.color_range = frame.colorspace, frame.color_range
-    return field

@@ -10,7 +10,7 @@ Sources: [TIFF6] section 2 for strips, section 15 for tiles; [DNG] BlackLevel, W
 from __future__ import annotations
 
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import BinaryIO
 
 import av
 import numpy as np
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import MediaError
+from diadoche.core.footage.display import as_rgb
 from diadoche.core.heif import heif_picture
 from diadoche.core.identify.container import container_of
 from diadoche.core.identify.tiff import Directory, TiffHead, read_tiff
@@ -48,7 +49,7 @@ def still_picture(path: Path) -> Rgb:
         frame = next(media.decode(media.streams.video[0]), None) if media.streams.video else None
         if frame is None:
             raise _undecodable(path)
-        return cast(Rgb, frame.reformat(format="rgb24").to_ndarray())
+        return as_rgb(frame, frame.width, frame.height)
 
 
 def still_frame(path: Path) -> av.VideoFrame:

@@ -10,9 +10,11 @@ from pathlib import Path
 import av
 from av.codec.context import ThreadType
 from av.container import InputContainer
+from av.video.reformatter import ColorRange, Colorspace
 from av.video.stream import VideoStream
 
 from diadoche.core.errors import DiadocheError, Problem, SourceUnreadable
+from diadoche.core.footage.display import as_rgb, seen_size, upright
 from diadoche.core.footage.still import still_frame
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import unreadable as bare_facts
@@ -47,13 +49,14 @@ def try_clip(paths: Sequence[Path]) -> Trial:
                 return Trial(remark="no picture that can be decoded here; it opens")
             with decoding(paths[0]):
                 first = next(media.decode(stream), None)
+                aspect = stream.sample_aspect_ratio or Fraction(1)
         if first is None:
             return Trial(_no_picture(paths[0], "first"))
         with opened(paths[-1:]) as media, decoding(paths[-1]):
             stream = _video(media)
             if stream is None or not _last_decodes(media, stream):
-                return Trial(_no_picture(paths[-1], "last"), thumbnail=thumbnail(first))
-        return Trial(thumbnail=thumbnail(first))
+                return Trial(_no_picture(paths[-1], "last"), thumbnail=thumbnail(first, aspect))
+        return Trial(thumbnail=thumbnail(first, aspect))
     except DiadocheError as error:
         return Trial(error.problem)
     except OSError as error:
@@ -78,7 +81,7 @@ def first_picture(path: Path) -> bytes:
                 return b""
             with decoding(path):
                 frame = next(media.decode(stream), None)
-            return thumbnail(frame) if frame is not None else b""
+            return thumbnail(frame, stream.sample_aspect_ratio or Fraction(1)) if frame is not None else b""
     except (DiadocheError, OSError):
         return b""
 
@@ -115,18 +118,25 @@ def _no_picture(path: Path, which: str) -> Problem:
     )
 
 
-def thumbnail(frame: av.VideoFrame) -> bytes:
-    """A small JPEG of a picture, its longer side 192 pixels.
+def thumbnail(frame: av.VideoFrame, pixel_aspect: Fraction = Fraction(1)) -> bytes:
+    """A small JPEG of a picture as it is to be seen, its longer side 192 pixels.
 
     Raises:
         MediaError: the picture cannot be scaled.
     """
-    scale = min(1.0, _THUMBNAIL_PX / max(frame.width, frame.height))
-    width, height = (max(2, round(side * scale / 2) * 2) for side in (frame.width, frame.height))
+    # The turn that the file asks for, counterclockwise in the frame.
+    turn_deg = -frame.rotation % 360 // 90 * 90
+    wide, high = seen_size(frame.width, frame.height, pixel_aspect, 0)
+    scale = min(1.0, _THUMBNAIL_PX / max(wide, high))
+    width, height = (max(2, round(side * scale / 2) * 2) for side in (wide, high))
     with decoding(Path("thumbnail")):
-        small = frame.reformat(width=width, height=height, format="yuvj420p")
+        rgb = upright(as_rgb(frame, width, height), turn_deg)
+        # JPEG is read by BT.601 and full range, whatever the film was [JFIF 1.02].
+        small = av.VideoFrame.from_ndarray(rgb, format="rgb24").reformat(
+            format="yuvj420p", dst_colorspace=Colorspace.ITU601, dst_color_range=ColorRange.JPEG
+        )
         encoder = av.CodecContext.create("mjpeg", "w")
-        encoder.width, encoder.height, encoder.pix_fmt = width, height, "yuvj420p"
+        encoder.width, encoder.height, encoder.pix_fmt = small.width, small.height, "yuvj420p"
         encoder.time_base = Fraction(1, 25)
         small.pts, small.time_base = 0, Fraction(1, 25)
         return b"".join(bytes(packet) for packet in (*encoder.encode(small), *encoder.encode(None)))

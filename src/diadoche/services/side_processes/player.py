@@ -18,7 +18,7 @@ from typing import Any, cast
 
 import numpy as np
 
-from diadoche.core.footage.frames import Rgb
+from diadoche.core.footage.display import Rgb
 from diadoche.core.identify.facts import Facts
 from diadoche.services.wire import to_text
 

@@ -16,7 +16,8 @@ from typing import Any, cast
 import numpy as np
 
 from diadoche.core.errors import DiadocheError
-from diadoche.core.footage.frames import FrameReader, Rgb, SequenceReader, reader_for
+from diadoche.core.footage.display import Rgb
+from diadoche.core.footage.frames import FrameReader, SequenceReader, reader_for
 from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.services.side_processes.player import SLOT_BYTES, SLOTS, VIEW_PX
 from diadoche.services.wire import from_text

@@ -15,10 +15,11 @@ from fractions import Fraction
 import av
 import av.filter
 
-from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, UNSPECIFIED, code_of
+from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, UNSPECIFIED, code_of, matrix_for
 from diadoche.core.identify.facts import Color, VideoFacts
 
 _FULL = "full"
+_TRANSFER_WITH = {"BT.601 (625)": "BT.601", "BT.601 (525)": "BT.601"}
 # swscale's names of the matrices.
 _SCALE_MATRICES = {
     "BT.709": "bt709",
@@ -29,21 +30,11 @@ _SCALE_MATRICES = {
 }
 # One matrix under two names: targets that know only one of them say the other.
 _ALSO_CALLED = {"BT.601 (625)": "BT.601 (525)", "BT.601 (525)": "BT.601 (625)"}
-# Lines up to which a picture without tags is one of standard definition [BT601-7, BT709-6]; common practice.
-_LINES_625, _LINES_525 = 576, 486
 
 
 def matrix_of(video: VideoFacts) -> str:
-    """By which matrix a picture is to be read: what it says, else what its size means to every reader."""
-    if video.color.matrix in _SCALE_MATRICES:
-        return video.color.matrix
-    if video.chroma == "RGB":
-        return "BT.2020" if video.color.primaries == "BT.2020" else "BT.709"
-    if video.color.primaries in {"BT.601 (625)", "BT.601 (525)", "BT.2020"}:
-        return video.color.primaries
-    if video.height <= _LINES_525:
-        return "BT.601 (525)"
-    return "BT.601 (625)" if video.height <= _LINES_625 else "BT.709"
+    """By which matrix a picture is to be read, or, RGB, to be written."""
+    return matrix_for(video.color.matrix, video.color.primaries, video.height, rgb=video.chroma == "RGB")
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +66,17 @@ class Levels:
         out = next((name for name in names if not matrices or name in matrices), (*matrices, matrix)[0])
         full_out = not rgb and full_in and holds_full_range
         color = replace(video.color, matrix=out, range=_FULL if full_out else "limited")
+        # Containers write all three or none: what is not told is what the matrix is used with.
+        if color.primaries not in PRIMARIES.values():
+            color = replace(color, primaries=out)
+        if color.transfer not in TRANSFERS.values():
+            color = replace(color, transfer=_TRANSFER_WITH.get(out, "BT.709"))
         return cls(video, pixel_format, matrix, full_in, color)
+
+    @property
+    def guessed(self) -> str:
+        """Which colours were taken where the source names none, or nothing."""
+        return "" if self.video.color.matrix in MATRICES.values() else self.matrix_in
 
     def tag(self, context: av.VideoCodecContext) -> None:
         """Writes into an encoder's head what its pictures are."""
