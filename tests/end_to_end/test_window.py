@@ -60,6 +60,15 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     outputs = window.outputs
     waits(qtbot, lambda: outputs.make_button.text() == "Make 5")
+    group = outputs._groups["convert"]
+    assert group.clips.isHidden()
+    qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
+    assert group.clips.isVisible()
+    unfolded = group.clips.model()
+    assert unfolded is not None
+    assert unfolded.rowCount() == 2
+    qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
+    assert group.clips.isHidden()
     # Only the short things here: joining, and one conversion to the fastest recipe.
     application.desk.outputs.choose("convert", "vc3-hq")
     application.desk.outputs.include("rewrap", included=False)

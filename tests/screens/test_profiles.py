@@ -62,6 +62,22 @@ def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed:
     assert routes(routed) == {"ready": 1, "convert": 2}
 
 
+def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
+    outputs, shelf = routed.desk.outputs, routed.desk.shelf
+    unwanted = next(line.clip for line in shelf.lines if line.clip.facts and line.clip.facts.route.name == "convert")
+    shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))])
+    assert [request.clip_id for request in outputs.to_make()] == [
+        line.clip.id for line in shelf.lines
+        if line.clip.facts and line.clip.facts.route.name == "convert" and line.clip.id != unwanted.id
+    ]  # fmt: skip
+    group = next(each for each in outputs.groups() if each.route == "convert")
+    assert (group.clips, group.to_make, group.warning) == (2, 1, "1 clip marked no: left out.")
+    rows = {row.name: row for row in outputs.clips_of("convert")}
+    assert rows[f"{unwanted.card} {unwanted.clip.name}"].words == "marked no: left out"
+    assert sum(row.words == "to make" for row in rows.values()) == 1
+    assert all("makes an editor render" in row.reason for row in rows.values())
+
+
 def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_stay(
     scene: Scene, demo_cards: dict[str, Path]
 ) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
@@ -188,10 +189,15 @@ def make_demo(
     """
     cards = folder / _CARDS
     ticket = folder / _TICKET
-    if ticket.exists() and ticket.read_text() != _VERSION:
+    drawn_by = ticket.read_text() if ticket.exists() else ""
+    if drawn_by not in {"", _VERSION}:
         shutil.rmtree(cards, ignore_errors=True)
     cards.mkdir(parents=True, exist_ok=True)
-    ticket.write_text(_VERSION)
+    if drawn_by != _VERSION:
+        # Whole or not at all: whoever looks while it is written would take the cards for old ones, and draw them anew.
+        part = ticket.with_name(f"{_TICKET}.{os.getpid()}")
+        part.write_text(_VERSION)
+        part.replace(ticket)
     if at_once > 1:
         with ProcessPoolExecutor(at_once) as pool:
             list(pool.map(_make_named, [(cards, card.name) for card in demo_cards()]))

@@ -33,6 +33,7 @@ _WORDS = {
     "develop": ("Develop", "The sensor's own values; they are kept as they are until they are developed."),
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
+_NOTHING_TO_MAKE = {"ready": "nothing to make", "stitch": "waits", "develop": "waits", "unsupported": "kept as it is"}
 _CONTAINERS = {
     "mov": "MOV, picture and sound as they are",
     "mp4": "MP4, picture and sound as they are",
@@ -64,6 +65,17 @@ class GroupRow:
     chosen: str
     included: bool
     warning: str
+    mark: Mark
+
+
+@dataclass(frozen=True, slots=True)
+class ClipRow:
+    """A clip of a group: why it is there, how large its output becomes, and what will come of it."""
+
+    name: str
+    reason: str
+    size: str
+    words: str
     mark: Mark
 
 
@@ -140,6 +152,25 @@ class OutputsScreen:
     def groups(self) -> list[GroupRow]:
         """Routes that occur, in the order of the work."""
         return [self._group(route) for route in _ORDER if self._of(route)]
+
+    def clips_of(self, route: str) -> list[ClipRow]:
+        """The clips of a group, each by itself."""
+        return [self._clip_row(route, clip) for clip in self._of(route)]
+
+    def _clip_row(self, route: str, clip: KeptClip) -> ClipRow:
+        assert clip.facts is not None
+        name, reason = f"{clip.card} {clip.clip.name}", " ".join(clip.facts.route.reasons)
+        if delivered(clip) is not None:
+            return ClipRow(name, reason, "", "made", Mark.DONE)
+        if _is_unwanted(clip):
+            return ClipRow(name, reason, "", "marked no: left out", Mark.EXPECTED)
+        if route not in self._chosen:
+            return ClipRow(name, reason, "", _NOTHING_TO_MAKE.get(route, ""), Mark.EXPECTED)
+        size, warning = self._estimate(route, [clip])
+        if clip.id in self._asked:
+            return ClipRow(name, reason, size_text(size), "being made", Mark.UNDER_WAY)
+        words = warning or ("to make" if route not in self._left_out else "left out with its group")
+        return ClipRow(name, reason, size_text(size), words, Mark.EXPECTED)
 
     def choose(self, route: str, name: str) -> None:
         """Another recipe for a group."""
@@ -227,10 +258,17 @@ class OutputsScreen:
         if not output.output:
             what = output.problems[0].sentence() if output.problems else "It was not delivered."
             return MadeRow(f"{line.clip.card} {line.clip.clip.name}", "", what, Mark.PROBLEM)
-        proof = "packets and pictures equal" if output.packets_identical else "checked to the last picture"
+        places = [each for each in output.findings if each.kind != "repeated"]
+        to_look_at = f"{count_text(len(places), 'place')} to look at" if places else ""
         paces = self._shelf.paces
         gain = gain_words(paces.of_clip(line.make), paces.of_output(line.make, output.recipe))
-        said = (count_text(output.frames_out, "picture"), size_text(output.bytes), proof, gain)
+        said = (
+            count_text(output.frames_out, "picture"),
+            size_text(output.bytes),
+            _proof_words(output),
+            to_look_at,
+            gain,
+        )
         return MadeRow(Path(output.output).name, output.output, ", ".join(filter(None, said)), Mark.DONE)
 
     def hand_off(self, target: Path) -> str:
@@ -253,7 +291,7 @@ class OutputsScreen:
         return [clip for clip in self._clips if clip.facts is not None and clip.facts.route.name == route]
 
     def _is_open(self, clip: KeptClip) -> bool:
-        return clip.id not in self._asked and delivered(clip) is None
+        return clip.id not in self._asked and delivered(clip) is None and not _is_unwanted(clip)
 
     def _group(self, route: str) -> GroupRow:
         clips = self._of(route)
@@ -261,7 +299,9 @@ class OutputsScreen:
         open_clips = [clip for clip in clips if self._is_open(clip)] if route in self._chosen else []
         made = sum(delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
-        warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
+        unwanted = sum(_is_unwanted(clip) and delivered(clip) is None for clip in clips) if route in self._chosen else 0
+        left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
+        warning = " ".join(filter(None, (left_out, _sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
         if any(clip.id in self._asked for clip in clips):
             mark = Mark.UNDER_WAY
@@ -311,6 +351,18 @@ class OutputsScreen:
                 losses = (error.problem.what,)
             warning = warning or " ".join(losses)
         return size, warning
+
+
+def _is_unwanted(clip: KeptClip) -> bool:
+    """Whether a person said no to it: nothing is made of it unasked."""
+    return clip.opinion.verdict == "no"
+
+
+def _proof_words(output: Output) -> str:
+    """What was found when an output was read back, and no more than that."""
+    if output.packets_identical:
+        return "packets and pictures equal" if output.pictures_identical else "packets equal"
+    return "checked to the last picture" if output.checks is not None and output.checks.passed else ""
 
 
 def _sound_apart(clips: Sequence[KeptClip]) -> str:

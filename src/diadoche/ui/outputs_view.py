@@ -9,7 +9,7 @@ from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
-from diadoche.screens.outputs import GroupRow, OutputsScreen, problem_words
+from diadoche.screens.outputs import ClipRow, GroupRow, OutputsScreen, problem_words
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
@@ -26,6 +26,7 @@ from diadoche.ui.parts import (
 from diadoche.ui.theme import Theme
 
 _CHOICE_WIDTH_PX = 300
+_MOST_LINES = 8
 
 
 class GroupPanel(QFrame):
@@ -35,7 +36,21 @@ class GroupPanel(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._mark = MarkWidget(theme, 18)
-        self._title, self._count = label(name="title"), label(name="strong")
+        self._count = ""
+        self._title = label(name="title")
+        self._route = route
+        self._screen = screen
+        self.unfold = button("", self._turn, name="link", tip="Show the clips of this group, each with its reason")
+        self._clips: list[ClipRow] = []
+        self._model = RowsModel(
+            theme,
+            ("Clip", "Why", "Size", "What comes of it"),
+            lambda: len(self._clips),
+            lambda row: _texts(self._clips[row]),
+            lambda row: self._clips[row].mark,
+        )
+        self.clips = table(self._model, "Clips of this group", 1, (220, 300, 90, 240))
+        self.clips.hide()
         self._reason, self._warning = label(name="soft", wrap=True), label(name="problem", wrap=True)
         self._size = label(name="title")
         self._size.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -52,27 +67,54 @@ class GroupPanel(QFrame):
         head.setSpacing(10)
         head.addWidget(self._mark)
         head.addWidget(self._title)
-        head.addWidget(self._count)
+        head.addWidget(self.unfold)
         head.addStretch(1)
         words = QVBoxLayout()
         words.setSpacing(2)
         words.addLayout(head)
         words.addWidget(self._reason)
         words.addWidget(self._warning)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(14, 10, 14, 10)
+        sheet = QVBoxLayout(self)
+        sheet.setContentsMargins(14, 10, 14, 10)
+        sheet.setSpacing(10)
+        row = QHBoxLayout()
         row.setSpacing(14)
+        sheet.addLayout(row)
+        sheet.addWidget(self.clips)
         row.addWidget(self.included)
         row.addLayout(words, 1)
         row.addWidget(self.choice)
         row.addWidget(self._size)
+
+    def _turn(self) -> None:
+        """Unfolds the group, or folds it up."""
+        self.clips.setVisible(self.clips.isHidden())
+        self._show_clips()
+        self._name_unfold()
+
+    def _show_clips(self) -> None:
+        # A group may hold ten thousand: they are computed only while somebody looks.
+        self._clips = self._screen.clips_of(self._route) if not self.clips.isHidden() else []
+        self._model.changed()
+        lines = min(_MOST_LINES, len(self._clips))
+        header, vertical = self.clips.horizontalHeader(), self.clips.verticalHeader()
+        if header is not None and vertical is not None:
+            high = header.sizeHint().height() + lines * vertical.defaultSectionSize() + 2 * self.clips.frameWidth()
+            self.clips.setFixedHeight(high)
+
+    def _name_unfold(self) -> None:
+        folded = self.clips.isHidden()
+        self.unfold.setText(f"{self._count} \u25be" if folded else f"{self._count} \u25b4")
+        self.unfold.setAccessibleName(f"{'Show' if folded else 'Hide'} the {self._count} of {self._title.text()}")
 
     def show_row(self, row: GroupRow) -> None:
         """Shows the group as it is now."""
         self._mark.show_mark(row.mark)
         self._title.setText(row.title)
         made = f", {row.made} made" if row.made else ""
-        self._count.setText(f"{row.clips} {'clip' if row.clips == 1 else 'clips'}{made}")
+        self._count = f"{row.clips} {'clip' if row.clips == 1 else 'clips'}{made}"
+        self._name_unfold()
+        self._show_clips()
         self._reason.setText(row.reason)
         self._warning.setText(row.warning)
         self._warning.setVisible(bool(row.warning))
@@ -89,7 +131,11 @@ class GroupPanel(QFrame):
             for each in row.choices:
                 self.choice.addItem(each.title, each.name)
         self.choice.setCurrentIndex(max(0, self.choice.findData(row.chosen)))
-        self.setAccessibleName(f"{row.title}, {self._count.text()}. {row.reason} {row.size}")
+        self.setAccessibleName(f"{row.title}, {self._count}. {row.reason} {row.size}")
+
+
+def _texts(row: ClipRow) -> tuple[str, ...]:
+    return row.name, row.reason, row.size, row.words
 
 
 class OutputsView(QWidget):

@@ -17,8 +17,12 @@ from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import Facts, Route, VideoFacts
 from diadoche.core.mistakes import mistake_words
 from diadoche.core.rates import spoken_rate
+from diadoche.core.sizes import count_text
 
 DEFAULT_PROFILE = "general"
+# A hole as long as this puts sound out of step where a program counts pictures; common practice, no source.
+_LONGEST_HOLE_S = 1.0
+_NAMED_PLACES = 3
 
 
 class LongGop(BaseModel):
@@ -115,14 +119,38 @@ def route(facts: Facts, profile: Profile, spans: int = 1) -> Route:
         return _route_of_stills(facts)
     if facts.projection in {"dual-fisheye", "fisheye"}:
         return Route("stitch", ("Each lens is a round picture of its own: they become one sphere by stitching.",))
+    more = tuple(filter(None, (_gaps(video), _damage(facts))))
     refusal = _refusal(video, profile)
     if refusal:
-        return Route("convert", (refusal,))
+        return Route("convert", (refusal, *more))
+    if _hole_s(video) >= _LONGEST_HOLE_S:
+        # As it is, an editing program counts on over the hole, and its sound is off by that much.
+        return Route("convert", more)
     if spans > 1:
-        return Route("join", (f"The camera cut it into {spans} files; times run on without a gap.",))
+        return Route("join", (f"The camera cut it into {spans} files; times run on without a gap.", *more))
     if facts.container not in profile.containers:
-        return Route("rewrap", ("Only the container is in the way: picture and sound stay as they are.",))
-    return Route("ready", ("Nothing to do: it plays as it is.",))
+        return Route("rewrap", ("Only the container is in the way: picture and sound stay as they are.", *more))
+    return Route("ready", ("Nothing to do: it plays as it is.", *more))
+
+
+def _hole_s(video: VideoFacts) -> float:
+    """How long pictures are missing, all gaps together."""
+    return float(sum(gap.pictures for gap in video.gaps) / video.frame_rate)
+
+
+def _gaps(video: VideoFacts) -> str:
+    """What is missing in an even run, in one sentence."""
+    if not video.gaps:
+        return ""
+    count = sum(gap.pictures for gap in video.gaps)
+    places = ", ".join(f"{gap.at_s:.1f} s" for gap in video.gaps[:_NAMED_PLACES])
+    more = f" and {len(video.gaps) - _NAMED_PLACES} more" if len(video.gaps) > _NAMED_PLACES else ""
+    return f"{count_text(count, 'picture')} missing after {places}{more}."
+
+
+def _damage(facts: Facts) -> str:
+    """What was found to be damaged, in its first sentence."""
+    return next((each.what for each in facts.problems if "decode" in each.what or "cut off" in each.what), "")
 
 
 def _route_of_stills(facts: Facts) -> Route:
