@@ -60,7 +60,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     outputs = window.outputs
     waits(qtbot, lambda: outputs.make_button.text() == "Make 5")
-    group = outputs._groups["convert"]
+    group = outputs.group("convert")
     assert group.clips.isHidden()
     qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
     assert group.clips.isVisible()

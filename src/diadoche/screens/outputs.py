@@ -301,7 +301,7 @@ class OutputsScreen:
         size, warning = self._estimate(route, open_clips)
         unwanted = sum(_is_unwanted(clip) and delivered(clip) is None for clip in clips) if route in self._chosen else 0
         left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
-        warning = " ".join(filter(None, (left_out, _sound_apart(open_clips), warning)))
+        warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
         if any(clip.id in self._asked for clip in clips):
             mark = Mark.UNDER_WAY
@@ -316,7 +316,7 @@ class OutputsScreen:
         return GroupRow(
             route,
             title,
-            reason,
+            f"{reason} {left_out}".strip(),
             len(clips),
             len(open_clips),
             made,

@@ -253,6 +253,14 @@ class OutputsView(QWidget):
         edit.setToolTip("Opens it as a text file of your own; it counts from the next time it is chosen")
         edit.triggered.connect(lambda _on=False: self._edit_profile())
 
+    def unfold(self, route: str) -> None:
+        """Shows the clips of a group, or folds it up again."""
+        self.group(route).unfold.click()
+
+    def group(self, route: str) -> GroupPanel:
+        """The panel of a route that occurs."""
+        return self._groups[route]
+
     def choose_profile(self, name: str) -> None:
         """Judges all clips anew; a mistake in a profile of one's own is said in the bar."""
         try:

@@ -102,7 +102,12 @@ def _walk(photographer: Photographer) -> None:
     window.footage.player.go_to(40)
     photographer.take("footage")
     window.go_to(2)
+    keep = application.desk.shelf.lines[1].clip
+    application.desk.shelf.judge([(keep.id, replace(keep.opinion, verdict="no"))])
+    window.outputs.unfold("rewrap")
     photographer.take("outputs")
+    window.outputs.unfold("rewrap")
+    application.desk.shelf.judge([(keep.id, replace(keep.opinion, verdict=""))])
     application.desk.outputs.choose("convert", "vc3-hq")
     application.desk.outputs.make()
     window.go_to(3)
