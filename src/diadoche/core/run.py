@@ -92,13 +92,19 @@ Unit = Picture | Sound | Missing
 class Run:
     """A file, or the spans of a clip, with the sound files beside them."""
 
-    def __init__(self, paths: Sequence[Path], rate: Fraction | None, sounds: Sequence[Path] = ()) -> None:
+    def __init__(
+        self, paths: Sequence[Path], rate: Fraction | None, sounds: Sequence[Path] = (), *, every_picture: bool = False
+    ) -> None:
         """
         Args:
             paths: the spans, in order.
             rate: of the pictures, where it is even; None where it varies.
             sounds: files that hold sound alone and begin with the first picture; only mute pictures have them.
+            every_picture: `packets` gives those of further picture tracks too, as tracks after the sound.
         """
+        self._every_picture = every_picture
+        # When each part begins, from the first picture of all; known as far as the packets were read.
+        self.begins_s: list[Fraction] = []
         self.paths = tuple(paths)
         self.sounds = tuple(sounds)
         self.parts = parts(self.paths)
@@ -133,9 +139,11 @@ class Run:
 
     def _part_packets(self) -> Iterator[TimedPacket]:
         joint = _Joint(self.rate)
+        self.begins_s = []
         for part in self.parts:
+            self.begins_s.append(joint.begins_s)
             with opened(part) as media, decoding(part[0]):
-                yield from joint.read(media)
+                yield from joint.read(media, every_picture=self._every_picture)
             joint.end_part()
 
     def _part_units(self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool) -> Iterator[Unit]:
@@ -183,9 +191,10 @@ def frame_length_s(frame: av.VideoFrame) -> Fraction:
     return Fraction(frame.duration or 0) * Fraction(frame.time_base or 1)
 
 
-def tracks_of(media: InputContainer) -> list[Stream]:
-    """The picture and sound tracks that are taken along, the first picture first."""
-    return [*picture_streams(media)[:1], *media.streams.audio]
+def tracks_of(media: InputContainer, *, every_picture: bool = False) -> list[Stream]:
+    """The picture and sound tracks that are taken along: the first picture, sound, and further pictures if wanted."""
+    pictures = picture_streams(media)
+    return [*pictures[:1], *media.streams.audio, *(pictures[1:] if every_picture else ())]
 
 
 def _start_s(stream: Stream) -> Fraction:
@@ -223,9 +232,9 @@ class _Joint:
         self.begins_s = self.ends_s
         self.runs_on = set()
 
-    def read(self, media: InputContainer) -> Iterator[TimedPacket]:
+    def read(self, media: InputContainer, *, every_picture: bool = False) -> Iterator[TimedPacket]:
         """The packets of one part, on the run's clock."""
-        tracks = tracks_of(media)
+        tracks = tracks_of(media, every_picture=every_picture)
         clocks = {stream.index: _TrackClock(number, stream) for number, stream in enumerate(tracks)}
         restarts: list[Fraction] = []
         shift_s = self.begins_s - _start_s(tracks[0])
@@ -281,7 +290,8 @@ class _Joint:
             apart_s = timed.pts_s - ended_s if ended_s is not None and not self.entered else None
             # Sound that was led up to began anew in this part; other sound was only cut.
             if (
-                apart_s is not None
+                clock.rate
+                and apart_s is not None
                 and not packet.has_sidedata("skip_samples")
                 and abs(apart_s) * clock.rate < _RUNS_ON_SAMPLES
             ):

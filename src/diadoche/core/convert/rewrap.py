@@ -18,12 +18,13 @@ from av.stream import Stream
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.check import Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
+from diadoche.core.convert.kept_boxes import Kept, is_all_there, what_to_keep, write_kept
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, PcmTrack, SampleDigest, Samples
 from diadoche.core.convert.source_index import source_instants
 from diadoche.core.convert.targets import muxing, new_file, output_name
-from diadoche.core.errors import MediaError, Problem, RequestError
+from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened
 from diadoche.core.names import shown
@@ -41,6 +42,7 @@ _HELD_AS_IT_IS = {
     "mp4": _HELD_BY_BOTH | {"dts", "flac", "opus", "vorbis", "truehd"},
 }
 _PLAIN_PCM_HELD = {"mov", "mkv"}
+_ISO = {"mov", "mp4"}
 # Parameter sets stand in the head alone, as editing programs want them [14496-15, 8.4.1].
 _HEVC_TAG = "hvc1"
 _REORDERING_SEEN = 300
@@ -72,12 +74,13 @@ def rewrap(
         raise MediaError(f"{paths[0].name} holds no picture.", path=paths[0], safe="It is untouched.", do="Nothing.")
     began_s = time.monotonic()
     video = facts.video[0]
-    run = Run(paths, video.frame_rate if video.frame_rate_mode == "constant" else None, sounds)
+    run = Run(paths, video.frame_rate if video.frame_rate_mode == "constant" else None, sounds, every_picture=True)
     sources = tuple(str(path) for path in (*paths, *sounds))
     name = output_name(camera, facts.start, paths[0].stem, container)
     with new_file(folder, name, facts.size_bytes, (*paths, *sounds)) as made:
         copying = _Copying(run, facts, container)
         copying.write(made.part, Share(watch, 0, 0.2 if decode_check else 1))
+        copying.finish(made.part)
         proof = _prove(copying, made.part, Share(watch, 0.2, 1) if decode_check else None)
         size = made.part.stat().st_size
         made.withheld = not proof.passed
@@ -105,6 +108,7 @@ class _Proof:
 
     packets: bool
     in_step: bool
+    data: bool
     pictures: bool | None = None
     decoded: int | None = None
     checks: Checks | None = None
@@ -114,10 +118,11 @@ class _Proof:
     @property
     def passed(self) -> bool:
         decodes = self.pictures is not False and (self.checks is None or self.checks.passed)
-        return self.packets and self.in_step and decodes
+        return self.packets and self.in_step and self.data and decodes
 
     def why_withheld(self, name: str) -> Problem:
-        told = [*([] if self.packets else ["packets differ"]), *([] if self.in_step else ["pictures are out of step"])]
+        told = [] if self.data else ["data tracks differ"]
+        told += [*([] if self.packets else ["packets differ"]), *([] if self.in_step else ["pictures are out of step"])]
         told += ["pictures differ"] if self.pictures is False else []
         told += [self.checks.failures()] if self.checks is not None and not self.checks.passed else []
         return withheld(name, ", ".join(told), self.findings)
@@ -126,8 +131,9 @@ class _Proof:
 def _prove(copying: _Copying, part: Path, watch: Watch | None) -> _Proof:
     back = copying.read_back(part)
     wrong = copying.out_of_step(back.instants_s)
+    data = copying.keeps_data(part)
     if watch is None:
-        return _Proof(back.equal, not wrong, findings=wrong)
+        return _Proof(back.equal, not wrong, data, findings=wrong)
     found = compare_decoded(copying.run, part, copying.facts.frames or 1, copying.as_pcm, watch)
     rate = copying.facts.video[0].frame_rate
     checks = Checks(
@@ -138,7 +144,14 @@ def _prove(copying: _Copying, part: Path, watch: Watch | None) -> _Proof:
     )
     problems = (_damaged_original(copying, found),) if found.damaged_in else ()
     return _Proof(
-        back.equal, not wrong, found.same_pictures, found.pictures_out, checks, problems, (*wrong, *found.findings)
+        back.equal,
+        not wrong,
+        data,
+        found.same_pictures,
+        found.pictures_out,
+        checks,
+        problems,
+        (*wrong, *found.findings),
     )
 
 
@@ -172,6 +185,8 @@ class _Copying:
         self._tracks: list[_Track] = []
         self.pictures = 0
         self._hidden = 0
+        # Tracks and boxes that no muxer takes along; between ISO base media alone.
+        self.kept = Kept()
         self._unjoined: list[int] = []
 
     @property
@@ -186,12 +201,14 @@ class _Copying:
             MediaError: the source cannot be read, or the container does not take a track.
         """
         expected = self.facts.frames or 1
-        options = {"write_tmcd": "1"} if self._container in {"mov", "mp4"} else {}
+        if self._keeps_boxes:
+            self.kept = what_to_keep(self.run.paths, [Fraction(0)] * len(self.run.paths))
+        options = {"write_tmcd": str(int(not self.kept.has_timecode))} if self._container in _ISO else {}
         unjoinable = _sound_that_begins_anew(self.run)
         self._unjoined = sorted(unjoinable)
         with muxing(part, self._container, options) as target:
             with opened(self.run.parts[0]) as media:
-                streams = tracks_of(media)
+                streams = tracks_of(media, every_picture=True)
                 depth = _reordering(self.run.parts[0])
                 self._tracks = [
                     _Track(target, stream, self.facts, number, self._container, depth, as_pcm=number - 1 in unjoinable)
@@ -202,7 +219,7 @@ class _Copying:
                     self._tracks.append(
                         _Track(target, media.streams.audio[0], self.facts, number, self._container, 0, as_pcm=False)
                     )
-            write_dates(target, self._tracks[0].stream, self.facts)
+            write_dates(target, self._tracks[0].stream, self.facts, with_timecode=not self.kept.has_timecode)
             for timed in self.run.packets():
                 if timed.track >= len(self._tracks):
                     raise _another_track(self.run.paths[0])
@@ -212,6 +229,27 @@ class _Copying:
                 self._tracks[timed.track].put(target, timed)
             for track in self._tracks:
                 track.flush(target)
+
+    @property
+    def _keeps_boxes(self) -> bool:
+        single = all(len(part) == 1 for part in self.run.parts)
+        return self._container in _ISO and single and self.facts.container in {"MP4", "MOV"}
+
+    def finish(self, part: Path) -> None:
+        """Adds what no muxer takes along.
+
+        Raises:
+            OSError: a sample cannot be read, or the output not written.
+        """
+        if not self._keeps_boxes:
+            return
+        self.kept = what_to_keep(self.run.paths, self.run.begins_s)
+        with writing(part):
+            write_kept(part, self.kept)
+
+    def keeps_data(self, part: Path) -> bool:
+        """Whether the output holds what no muxer takes along, to the byte."""
+        return not self._keeps_boxes or is_all_there(part, self.kept)
 
     def _count(self, timed: TimedPacket) -> None:
         self.pictures += not timed.hidden
@@ -229,7 +267,7 @@ class _Copying:
         """Reads every packet of the output: whether they are the same, each container's framing undone."""
         instants: list[Fraction] = []
         with opened([part]) as media, decoding(part):
-            tracks = tracks_of(media)
+            tracks = tracks_of(media, every_picture=True)
             tick_s = Fraction(tracks[0].time_base or 1)
             if len(tracks) != len(self._tracks):
                 return _ReadBack(False, instants, tick_s)
@@ -278,6 +316,20 @@ class _Copying:
     def problems(self, name: str) -> list[Problem]:
         """What a person should know of an output that is right."""
         found = []
+        lost = self.kept.lost if self._keeps_boxes else tuple(self.facts.data)
+        if not self._keeps_boxes and self.facts.video[0].timecode:
+            # The label is written anew, where the container has a place for it.
+            lost = tuple(each for each in lost if each != "timecode")
+        if lost:
+            found.append(
+                Problem(
+                    f"{self._container.upper()} made from {self.facts.container} cannot hold {', '.join(lost)}: "
+                    f"{name} goes without.",
+                    name,
+                    "The original keeps everything.",
+                    "Keep the original beside it if that is needed.",
+                )
+            )
         if self._unjoined:
             tracks = ", ".join(str(number + 1) for number in self._unjoined)
             found.append(
@@ -332,12 +384,12 @@ def _reordering(part: Sequence[Path]) -> int:
     return deepest
 
 
-def write_dates(target: OutputContainer, video: Stream, facts: Facts) -> None:
+def write_dates(target: OutputContainer, video: Stream, facts: Facts, *, with_timecode: bool = True) -> None:
     """Date and timecode of the recording, where the container can hold them."""
     if facts.start is not None:
         target.metadata["creation_time"] = facts.start.isoformat()
     label, rate = facts.video[0].timecode, facts.video[0].frame_rate
-    if label is None:
+    if label is None or not with_timecode:
         return
     try:
         video.metadata["timecode"] = str(Timecode.parse(label, rate))
@@ -393,7 +445,8 @@ class _Track:
         self._last_dts: int | None = None
         # Plain PCM has no packets of its own: it goes sample by sample, so that a hole in it stays as long as it is.
         plain = codec in PLAIN and container in _PLAIN_PCM_HELD
-        if number and (as_pcm or plain or not _holds(container, codec)):
+        is_sound = source.type == "audio"
+        if is_sound and (as_pcm or plain or not _holds(container, codec)):
             encoder = codec if plain else ""
             self._pcm = PcmTrack(target, facts.audio[number - 1], number - 1, aligned=False, encoder=encoder)
             self.stream: Stream = self._pcm.stream
@@ -458,9 +511,9 @@ class _Track:
 def _tick_of(source: Stream, number: int, facts: Facts) -> Fraction:
     """The clock of a copied track: of an even run a whole share of a picture, of sound one sample."""
     video: VideoFacts = facts.video[0]
-    if number:
+    if source.type == "audio":
         return Fraction(1, facts.audio[number - 1].sample_rate or 48_000)
-    if video.frame_rate_mode == "constant":
+    if number == 0 and video.frame_rate_mode == "constant":
         # The muxer takes the rate of the timecode track from this clock; every picture lies on it.
         return 1 / video.frame_rate
     return Fraction(source.time_base or Fraction(1, 90_000))

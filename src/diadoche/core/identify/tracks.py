@@ -219,7 +219,9 @@ def _timecode(stream: VideoStream, packs: RecordingPacks | None) -> str | None:
         return packs.timecode
     media = stream.container
     carriers = [stream.metadata, *(track.metadata for track in media.streams.data), media.metadata]
-    return next((carrier["timecode"] for carrier in carriers if "timecode" in carrier), None)
+    # Matroska's tags are written in capitals.
+    named = ({key.lower(): value for key, value in carrier.items()} for carrier in carriers)
+    return next((carrier["timecode"] for carrier in named if "timecode" in carrier), None)
 
 
 def audio_facts(stream: AudioStream) -> AudioFacts:

@@ -1,0 +1,372 @@
+"""What no muxer takes along from one ISO base media file to another: tracks of data, and boxes beside the picture.
+
+Telemetry, timecode, captions and every other track that is neither picture nor sound come along byte for byte; so do
+the boxes in the picture's sample entry and track that tell of mastering, light level and sphere. They are written into
+the finished file before it is checked: samples behind the others, and a movie box that knows of them.
+
+Source: [14496-12] ISO/IEC 14496-12:2022, clauses 4.2, 8.3 to 8.7; [QTFF] for the timecode track and its reference.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+from typing import BinaryIO
+
+import xxhash
+
+from diadoche.core.boxes import edits_of, find, inner_boxes, is_fragmented, movie_payload, timescale_of, top_boxes
+from diadoche.core.diskfiles import unseen_file
+
+_PICTURE_OR_SOUND = {b"vide", b"soun", b"hint", b"alis"}
+# In the picture's sample entry: mastering, light level, ambient light, content colours, spheres and eyes.
+_ENTRY_BOXES = ("mdcv", "clli", "amve", "cclv", "st3d", "sv3d", "SmDm", "CoLL")
+_SPHERICAL_V1 = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
+_ENTRY_HEAD_BYTES = 78
+_TIMECODE = b"tmcd"
+_COPY_BYTES = 4 * 1024 * 1024
+_LARGEST_SAMPLES = 50_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """A sample of a track: where it stands in its file, and how long it lasts in ticks."""
+
+    path: Path
+    offset: int
+    size: int
+    ticks: int
+
+
+@dataclass(slots=True)
+class DataTrack:
+    """A track of a clip, its parts one after another, with the boxes of the first part."""
+
+    handler: bytes
+    boxes: bytes
+    tick_s: Fraction
+    begins_s: Fraction
+    samples: list[Sample] = field(default_factory=list)
+
+    @property
+    def ticks(self) -> int:
+        """How long it lasts."""
+        return sum(sample.ticks for sample in self.samples)
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What comes along. `lost` names what cannot, in words."""
+
+    tracks: tuple[DataTrack, ...] = ()
+    entry_boxes: tuple[tuple[str, bytes], ...] = ()
+    sphere: bytes = b""
+    lost: tuple[str, ...] = ()
+
+    @property
+    def has_timecode(self) -> bool:
+        """Whether the clip brings a timecode track of its own."""
+        return any(track.handler == _TIMECODE for track in self.tracks)
+
+
+def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
+    """Looks for what the muxer leaves behind.
+
+    Args:
+        paths: the parts of a clip, each an ISO base media file.
+        begins_s: when each part begins, from the first picture of all.
+    """
+    movies = [movie_payload(path) for path in paths]
+    first = movies[0]
+    if first is None or any(movie is None or is_fragmented(movie) for movie in movies):
+        return Kept(lost=("data tracks of a file in fragments",))
+    tracks, lost = [], []
+    numbers = [place for place, track in enumerate(find(first, "trak")) if _handler(track) not in _PICTURE_OR_SOUND]
+    for number in numbers:
+        made = _joined([movie or b"" for movie in movies], paths, begins_s, number)
+        if made is not None:
+            tracks.append(made)
+        else:
+            lost.append(f"the track {_handler(list(find(first, 'trak'))[number]).decode('latin-1')!r}")
+    picture = next((track for track in find(first, "trak") if _handler(track) == b"vide"), b"")
+    entry = next(find(picture, "mdia", "minf", "stbl", "stsd"), b"")[8:]
+    body = next((payload for _kind, payload in inner_boxes(entry)), b"")[_ENTRY_HEAD_BYTES:]
+    boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
+    sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == _SPHERICAL_V1), b"")
+    return Kept(tuple(tracks), boxes, sphere, tuple(lost))
+
+
+def _joined(
+    movies: Sequence[bytes], paths: Sequence[Path], begins_s: Sequence[Fraction], number: int
+) -> DataTrack | None:
+    """One track through all parts; None where a part has none like it."""
+    made: DataTrack | None = None
+    for movie, path, begin_s in zip(movies, paths, begins_s, strict=True):
+        tracks = list(find(movie, "trak"))
+        if number >= len(tracks) or (made is not None and _handler(tracks[number]) != made.handler):
+            return None
+        track = tracks[number]
+        scale = timescale_of(next(find(track, "mdia", "mdhd"), b""))
+        if not scale:
+            return None
+        edits = edits_of(track, timescale_of(next(find(movie, "mvhd"), b"")), scale)
+        late_s = sum((edit.duration_s for edit in edits[:1] if edit.from_s is None), Fraction(0))
+        if made is None:
+            made = DataTrack(_handler(track), track, Fraction(1, scale), begin_s + late_s)
+        elif Fraction(1, scale) != made.tick_s:
+            return None
+        elif made.samples:
+            # What comes between two parts belongs to the last sample before.
+            here = round((begin_s + late_s - made.begins_s) / made.tick_s)
+            last = made.samples[-1]
+            made.samples[-1] = Sample(last.path, last.offset, last.size, max(0, last.ticks + here - made.ticks))
+        made.samples += _samples(track, path)
+    return made if made is not None and made.samples else None
+
+
+def _handler(track: bytes) -> bytes:
+    return next(find(track, "mdia", "hdlr"), b"")[8:12]
+
+
+def _samples(track: bytes, path: Path) -> Iterator[Sample]:
+    """The samples of a track by its tables [14496-12, 8.6.1.2, 8.7.3 to 8.7.5]."""
+    table = next(find(track, "mdia", "minf", "stbl"), b"")
+    sizes = _sizes(next(find(table, "stsz"), b""))
+    offsets_box, wide = next(find(table, "stco"), b""), 4
+    if not offsets_box:
+        offsets_box, wide = next(find(table, "co64"), b""), 8
+    offsets = [
+        int.from_bytes(offsets_box[place : place + wide], "big")
+        for place in range(8, len(offsets_box) - wide + 1, wide)
+    ]
+    runs = [
+        struct.unpack_from(">III", box, place)
+        for box in [next(find(table, "stsc"), b"")]
+        for place in range(8, len(box) - 11, 12)
+    ]
+    lengths = (
+        ticks
+        for box in [next(find(table, "stts"), b"")]
+        for place in range(8, len(box) - 7, 8)
+        for count, ticks in [struct.unpack_from(">II", box, place)]
+        for _ in range(min(count, len(sizes)))
+    )
+    number = 0
+    for chunk, offset in enumerate(offsets, start=1):
+        in_chunk = next((count for first, count, _ in reversed(runs) if first <= chunk), 0)
+        for size in sizes[number : number + in_chunk]:
+            yield Sample(path, offset, size, next(lengths, 0))
+            offset += size
+        number += in_chunk
+
+
+def _sizes(box: bytes) -> list[int]:
+    if len(box) < 12:
+        return []
+    same, count = struct.unpack_from(">II", box, 4)
+    if same:
+        return [same] * min(count, _LARGEST_SAMPLES)
+    return [size for (size,) in struct.iter_unpack(">I", box[12 : 12 + 4 * min(count, (len(box) - 12) // 4)])]
+
+
+def track_digest(track: DataTrack) -> str:
+    """A digest of all samples of a track, with their lengths in bytes and in time.
+
+    Raises:
+        OSError: one cannot be read.
+    """
+    digest = xxhash.xxh3_128()
+    for sample in track.samples:
+        digest.update(struct.pack(">QQ", sample.size, sample.ticks))
+        with unseen_file(sample.path) as source:
+            source.seek(sample.offset)
+            left = sample.size
+            while left and (data := source.read(min(left, _COPY_BYTES))):
+                digest.update(data)
+                left -= len(data)
+    return digest.hexdigest()
+
+
+def is_all_there(path: Path, kept: Kept) -> bool:
+    """Whether a finished file holds what was kept, to the byte: it is read again for that."""
+    again = what_to_keep([path], [Fraction(0)])
+    mine, theirs = ([track_digest(track) for track in each.tracks] for each in (kept, again))
+    # The muxer may have written a timecode track of its own beside them.
+    boxes = set(kept.entry_boxes) <= set(again.entry_boxes) and kept.sphere in {b"", again.sphere}
+    return boxes and not Counter(mine) - Counter(theirs)
+
+
+# -- writing -----------------------------------------------------------------------------------
+
+
+def write_kept(path: Path, kept: Kept) -> bool:
+    """Adds what is kept to a finished ISO base media file whose movie box stands at its end.
+
+    Returns:
+        Whether it could be; the file is as it was where not.
+
+    Raises:
+        OSError: a sample cannot be read, or the file not written.
+    """
+    if not (kept.tracks or kept.entry_boxes or kept.sphere):
+        return True
+    with path.open("r+b") as file:
+        boxes = list(top_boxes(file))
+        if not boxes or boxes[-1].kind != "moov" or boxes[-1].cut_off:
+            return False
+        file.seek(boxes[-1].start)
+        movie = file.read(boxes[-1].size_bytes)
+        # From here on the old movie box is written over; the file is a temporary one, and is checked afterwards.
+        file.seek(boxes[-1].start - 8)
+        places = [_write_samples(file, track) for track in kept.tracks]
+        file.write(_box("moov", _with_tracks(movie, kept, places)))
+        file.truncate()
+    return True
+
+
+def _write_samples(file: BinaryIO, track: DataTrack) -> list[int]:
+    """Writes a track's samples in a box of their own, and tells where each stands."""
+    total = sum(sample.size for sample in track.samples)
+    file.write(struct.pack(">I4sQ", 1, b"mdat", total + 16))
+    places = []
+    for sample in track.samples:
+        places.append(file.tell())
+        with unseen_file(sample.path) as source:
+            source.seek(sample.offset)
+            left = sample.size
+            while left:
+                data = source.read(min(left, _COPY_BYTES))
+                if not data:
+                    raise OSError(5, f"{sample.path.name} ends before its table says")
+                file.write(data)
+                left -= len(data)
+    return places
+
+
+def _box(kind: str, payload: bytes) -> bytes:
+    return struct.pack(">I4s", len(payload) + 8, kind.encode("latin-1")) + payload
+
+
+def _with_tracks(movie: bytes, kept: Kept, places: Sequence[Sequence[int]]) -> bytes:
+    children = list(inner_boxes(movie))
+    scale = timescale_of(next(find(movie, "mvhd"), b""))
+    numbers = [_track_number(payload) for kind, payload in children if kind == "trak"]
+    following = max(numbers, default=0) + 1
+    new = []
+    timecode = 0
+    for track, where in zip(kept.tracks, places, strict=True):
+        new.append(("trak", _track(track, where, following, scale)))
+        timecode = following if track.handler == _TIMECODE and not timecode else timecode
+        following += 1
+    out, picture_met = [], False
+    for kind, payload in children:
+        if kind == "mvhd":
+            payload = payload[:-4] + struct.pack(">I", following)
+        elif kind == "trak" and _handler(payload) == b"vide" and not picture_met:
+            payload, picture_met = _picture_track(payload, kept, timecode), True
+        out.append((kind, payload))
+    last = max(place for place, (kind, _payload) in enumerate(out) if kind == "trak")
+    return b"".join(_box(kind, payload) for kind, payload in (*out[: last + 1], *new, *out[last + 1 :]))
+
+
+def _track_number(track: bytes) -> int:
+    head = next(find(track, "tkhd"), b"")
+    place = 20 if head[:1] == b"\x01" else 12
+    return int.from_bytes(head[place : place + 4], "big")
+
+
+def _replaced(payload: bytes, path: Sequence[str], change: dict[str, bytes]) -> bytes:
+    """A payload in which boxes below a path of types have other payloads; the first of each."""
+    out, left = [], dict(change)
+    entered = False
+    for kind, inner in inner_boxes(payload):
+        if path and kind == path[0] and not entered:
+            inner, entered = _replaced(inner, path[1:], change), True
+        elif not path and kind in left:
+            inner = left.pop(kind)
+        out.append(_box(kind, inner))
+    return b"".join(out)
+
+
+def _picture_track(track: bytes, kept: Kept, timecode: int) -> bytes:
+    description = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")
+    entry_kind, entry = next(inner_boxes(description[8:]), ("", b""))
+    head, inner = entry[:_ENTRY_HEAD_BYTES], list(inner_boxes(entry[_ENTRY_HEAD_BYTES:]))
+    there = {kind for kind, _payload in inner}
+    inner += [(kind, payload) for kind, payload in kept.entry_boxes if kind not in there]
+    entry = head + b"".join(_box(kind, payload) for kind, payload in inner)
+    # Only the first description is written anew: a clip has one.
+    rest = description[8 + 8 + len(next(inner_boxes(description[8:]), ("", b""))[1]) :]
+    track = _replaced(track, ("mdia", "minf", "stbl"), {"stsd": description[:8] + _box(entry_kind, entry) + rest})
+    if timecode:
+        others = b"".join(_box(kind, payload) for kind, payload in inner_boxes(track) if kind != "tref")
+        track = others + _box("tref", _box("tmcd", struct.pack(">I", timecode)))
+    if kept.sphere and not any(payload[:16] == kept.sphere[:16] for payload in find(track, "uuid")):
+        track += _box("uuid", kept.sphere)
+    return track
+
+
+def _track(track: DataTrack, places: Sequence[int], number: int, movie_scale: int) -> bytes:
+    """The boxes of a track, with tables that point to where its samples stand now."""
+    length = round(track.ticks * track.tick_s * movie_scale)
+    late = round(track.begins_s * movie_scale)
+    head = _patched(next(find(track.boxes, "tkhd"), b""), number, length + late)
+    media_head = _with_duration(next(find(track.boxes, "mdia", "mdhd"), b""), track.ticks)
+    table = next(find(track.boxes, "mdia", "minf", "stbl"), b"")
+    sizes = b"".join(struct.pack(">I", sample.size) for sample in track.samples)
+    offsets = b"".join(struct.pack(">Q", place) for place in places)
+    stbl = b"".join(
+        (
+            _box("stsd", next(find(table, "stsd"), b"")),
+            _box("stts", _durations([sample.ticks for sample in track.samples])),
+            _box("stsc", struct.pack(">IIIII", 0, 1, 1, 1, 1)),
+            _box("stsz", struct.pack(">III", 0, 0, len(places)) + sizes),
+            _box("co64", struct.pack(">II", 0, len(places)) + offsets),
+        )
+    )
+    minf = b"".join(
+        _box(kind, stbl if kind == "stbl" else payload)
+        for kind, payload in inner_boxes(next(find(track.boxes, "mdia", "minf"), b""))
+    )
+    mdia = b"".join(
+        _box(kind, {"mdhd": media_head, "minf": minf}.get(kind, payload))
+        for kind, payload in inner_boxes(next(find(track.boxes, "mdia"), b""))
+    )
+    edits = struct.pack(">II", 0, 2 if late > 0 else 1)
+    edits += struct.pack(">IiI", late, -1, 65_536) if late > 0 else b""
+    edits += struct.pack(">IiI", length, 0, 65_536)
+    out = []
+    for kind, payload in inner_boxes(track.boxes):
+        if kind not in {"tref", "edts"}:
+            out.append((kind, {"tkhd": head, "mdia": mdia}.get(kind, payload)))
+        if kind == "tkhd":
+            out.append(("edts", _box("elst", edits)))
+    return b"".join(_box(kind, payload) for kind, payload in out)
+
+
+def _durations(ticks: Sequence[int]) -> bytes:
+    runs: list[list[int]] = []
+    for each in ticks:
+        if runs and runs[-1][1] == each:
+            runs[-1][0] += 1
+        else:
+            runs.append([1, each])
+    return struct.pack(">II", 0, len(runs)) + b"".join(struct.pack(">II", *run) for run in runs)
+
+
+def _patched(head: bytes, number: int, length: int) -> bytes:
+    """A track header with another number and length [14496-12, 8.3.2]."""
+    if head[:1] == b"\x01":
+        return head[:20] + struct.pack(">I", number) + head[24:28] + struct.pack(">Q", length) + head[36:]
+    return head[:12] + struct.pack(">I", number) + head[16:20] + struct.pack(">I", length) + head[24:]
+
+
+def _with_duration(head: bytes, ticks: int) -> bytes:
+    """A media header with another length [14496-12, 8.4.2]."""
+    if head[:1] == b"\x01":
+        return head[:24] + struct.pack(">Q", ticks) + head[32:]
+    return head[:16] + struct.pack(">I", ticks) + head[20:]
