@@ -59,6 +59,16 @@ def test_every_track_comes_along_to_the_byte(rich: Path, tmp_path: Path, contain
     assert numbers_of(path) == list(range(100))
 
 
+def test_data_comes_along_into_converted_files(rich: Path, tmp_path: Path) -> None:
+    path = made([rich], "convert", "prores-422", tmp_path / "out")
+    assert data_of(rich, "0:s:0") == data_of(path, "0:s:0")
+    assert times_of_track(rich, "s:0") == times_of_track(path, "s:0")
+    assert identify([path]).video[0].timecode == "10:00:00:00"
+    part = make([rich], "convert", "prores-422", tmp_path / "part", marks=("10", "20"))
+    assert any("subtitle telemetry" in problem.what for problem in part.problems)
+    assert identify([Path(part.output)]).video[0].timecode == "10:00:00:10"
+
+
 def test_a_timecode_of_its_own_base_stays_one(tmp_path: Path) -> None:
     film(tmp_path / "plain.mov", range(100), "50", *X264, "-timecode", "05:00:00:10", sound=False)
     data = (tmp_path / "plain.mov").read_bytes()
@@ -67,9 +77,9 @@ def test_a_timecode_of_its_own_base_stays_one(tmp_path: Path) -> None:
     source = tmp_path / "half.mov"
     source.write_bytes(data[: place + 24] + struct.pack(">IB", 2 * length, 25) + data[place + 29 :])
     assert Fraction(scale, length) == 50
-    path = made([source], "rewrap", "mp4", tmp_path / "out")
-    video = identify([path]).video[0]
-    assert (video.timecode, video.timecode_rate, video.frame_rate) == ("10:00:00:10", 25, 50)
+    for way, recipe in (("rewrap", "mp4"), ("convert", "prores-422")):
+        video = identify([made([source], way, recipe, tmp_path / way)]).video[0]
+        assert (video.timecode, video.timecode_rate, video.frame_rate) == ("10:00:00:10", 25, 50)
 
 
 def test_data_of_joined_parts_follows_the_pictures(tmp_path: Path) -> None:

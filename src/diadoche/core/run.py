@@ -103,7 +103,7 @@ class Run:
             every_picture: `packets` gives those of further picture tracks too, as tracks after the sound.
         """
         self._every_picture = every_picture
-        # When each part begins, from the first picture of all; known as far as the packets were read.
+        # When each part begins, from the first picture of all; known as far as it was read.
         self.begins_s: list[Fraction] = []
         self.paths = tuple(paths)
         self.sounds = tuple(sounds)
@@ -148,7 +148,9 @@ class Run:
 
     def _part_units(self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool) -> Iterator[Unit]:
         joint = _Joint(self.rate)
+        self.begins_s = []
         for part in self.parts:
+            self.begins_s.append(joint.begins_s)
             if begin_s > 0 and len(self.parts) > 1 and self._ends_before(part, joint, begin_s):
                 joint.end_part()
                 continue

@@ -9,6 +9,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
 
+from diadoche.core.convert.kept_boxes import Kept, what_to_keep
 from diadoche.core.convert.source_index import Instants, source_instants
 from diadoche.core.identify.facts import Facts
 from diadoche.core.run import Run, Unit
@@ -33,6 +34,9 @@ class PictureSource(Protocol):
 
     def instants(self) -> Instants | None:
         """When its pictures are shown, found by other means than `units`; None where that is not known."""
+
+    def kept(self) -> Kept:
+        """The tracks and boxes beside picture and sound; when they begin is known after `units` was read."""
 
 
 class FileSource:
@@ -59,3 +63,10 @@ class FileSource:
     def instants(self) -> Instants | None:
         """When its pictures are shown, by the tables or the stamps of its files."""
         return source_instants(self._run.paths, self.facts.video[0].frame_rate)
+
+    def kept(self) -> Kept:
+        """What stands beside picture and sound in ISO base media; of other containers nothing comes along."""
+        if self.facts.container not in {"MP4", "MOV"} or any(len(part) > 1 for part in self._run.parts):
+            return Kept(lost=tuple(each for each in self.facts.data if each != "timecode"))
+        begins_s = self._run.begins_s or [Fraction(0)] * len(self._run.parts)
+        return what_to_keep(self._run.paths, begins_s)

@@ -20,6 +20,7 @@ from av.container import OutputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core.convert.check import Checks, Expected, ExpectedSound, Finding, examine, map_findings, placed_right
+from diadoche.core.convert.kept_boxes import Kept, is_all_there, write_kept
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.recipes import Recipe, Variant
 from diadoche.core.convert.rewrap import write_dates
@@ -31,7 +32,7 @@ from diadoche.core.convert.stages.levels import Levels
 from diadoche.core.convert.stages.timing import ConstantRate, Placed
 from diadoche.core.convert.targets import muxing, new_file, output_name
 from diadoche.core.convert.vc3_head import name_matrix
-from diadoche.core.errors import MediaError, Problem, RequestError
+from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.names import shown
 from diadoche.core.run import Picture, Sound
@@ -107,6 +108,7 @@ def convert(
         job = _Encoding(source, recipe, variant, marks, Share(watch, 0, 0.8))
         with muxing(made.part, recipe.container, {"write_tmcd": "1"}) as target:
             job.run(target)
+        job.finish(made.part)
         checks, findings = job.check(made.part, Share(watch, 0.8, 1))
         size = made.part.stat().st_size
         made.withheld = not checks.passed
@@ -156,6 +158,7 @@ class _Encoding:
         self._sounds: list[PcmTrack] = []
         self._waiting: list[Sound] = []
         self._more_tracks: set[int] = set()
+        self._kept = Kept()
         self.decoded = 0
 
     @property
@@ -235,8 +238,22 @@ class _Encoding:
         self._sounds = [
             PcmTrack(target, track, number, aligned=True, end_s=end_s) for number, track in enumerate(self._facts.audio)
         ]
-        write_dates(target, stream, self._facts_from_first())
+        # A part, or what begins later than its source, would be out of step with tracks that are taken as they are.
+        if self._marks is None and not self._timing.begins:
+            self._kept = self._source.kept()
+        write_dates(target, stream, self._facts_from_first(), with_timecode=not self._kept.has_timecode)
         return stream
+
+    def finish(self, part: Path) -> None:
+        """Adds the tracks and boxes that come along as they are.
+
+        Raises:
+            TargetError: the output cannot be written.
+        """
+        if self._kept.tracks or self._kept.entry_boxes or self._kept.sphere:
+            self._kept = self._source.kept()
+            with writing(part):
+                write_kept(part, self._kept)
 
     def _facts_from_first(self) -> Facts:
         """The facts, with the timecode of the first picture that is taken."""
@@ -281,6 +298,7 @@ class _Encoding:
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
         checks, findings = examine(part, self._expected, watch)
+        checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
         first = self._timing.begins or 0
         instants = self._source.instants()
         wrong = placed_right(self._timing.map, first, self._rate, instants)
@@ -337,6 +355,11 @@ class _Encoding:
             times = [number / self._rate for number in sorted(found.damaged)]
             yield self._remark(name, f"{len(times)} pictures are damaged in the original, at {_places(times)}.")
         yield from self._sound_problems(name)
+        data = self._kept.lost if self._kept.tracks or self._kept.lost else ()
+        if self._marks is not None or self._timing.begins:
+            data = tuple(each for each in self._facts.data if each != "timecode")
+        if data:
+            yield self._remark(name, f"{', '.join(data)}: {name} goes without; the original keeps it.")
 
     def _sound_problems(self, name: str) -> Iterator[Problem]:
         for number, sound in enumerate(self._sounds, start=1):
