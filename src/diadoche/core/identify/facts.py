@@ -80,6 +80,8 @@ class VideoFacts:
     gaps: tuple[Gap, ...] = ()
     # At what rate the timecode counts, where that is not the pictures' own: 25 labels a second on 50 pictures.
     timecode_rate: Fraction | None = None
+    # Whether it is film on a video clock: pictures of two and of three fields take turns.
+    pulldown: bool = False
 
     @property
     def labels(self) -> PictureLabels | None:
@@ -111,6 +113,7 @@ class VideoFacts:
             "scan": self.scan,
             "scan_flagged": self.scan_flagged,
             "field_order": self.field_order,
+            "pulldown": "2:3" if self.pulldown else None,
             "bit_depth": self.bit_depth,
             "chroma": self.chroma,
             "intra_only": self.intra_only,

@@ -67,4 +67,4 @@ def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:
         order = video.field_order
     elif verdict.scan == "progressive":
         order = None
-    return replace(video, scan=verdict.scan, field_order=order, evidence=verdict.evidence)
+    return replace(video, scan=verdict.scan, field_order=order, evidence=verdict.evidence, pulldown=verdict.pulldown)

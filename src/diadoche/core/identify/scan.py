@@ -8,13 +8,17 @@ the next B (later bottom). Where things move, fields that are closer in time com
     top field first      own and later top are one field apart, later bottom three
     bottom field first   the mirror image
 
-Only places that move are counted, so that fine still detail decides nothing.
+Only places that move are counted, so that fine still detail decides nothing. A vote that stands alone among others
+counts for nothing: a recording is scanned one way for a while. It has one order of fields, so that votes for both orders cancel each other. Film on a
+video clock (2:3 pulldown) shows each film picture for two fields, then for three: every fifth time, one field stands
+while the other moves.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,9 +30,13 @@ _FEWEST_MOVING = 200
 _WEAKEST_COMBING = 1.0
 _CLOSER = 0.75
 _ALIKE = 0.8
+_NEARLY = 0.3
 _BLOCK_PX = 64
-_FEWEST_VOTES = 2
+_FEWEST_VOTES, _FEWEST_TOGETHER = 2, 5
 _MINORITY = 0.2
+# A field that is shown again differs by coding alone.
+_STANDS = 0.12
+_PULLDOWN_PICTURES = 5
 # As many columns as are looked at; a wider picture is thinned out to that.
 _COLUMNS = 480
 
@@ -42,6 +50,7 @@ class ScanVerdict:
     scan: Scan
     field_order: FieldOrder | None = None
     evidence: CombEvidence | None = None
+    pulldown: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,20 +68,53 @@ def judge(windows: Iterable[Iterable[Fields]]) -> ScanVerdict:
     Args:
         windows: runs of pictures that follow each other, as fields.
     """
-    votes = [vote for window in windows for vote in _votes(window)]
+    looked_at = [list(window) for window in windows]
+    votes = [vote for window in looked_at for vote in _in_company(list(_votes(window)))]
     counts = {kind: sum(vote.kind == kind for vote in votes) for kind in ("progressive", "top", "bottom")}
-    fields = counts["top"] + counts["bottom"]
     if len(votes) < _FEWEST_VOTES:
         return ScanVerdict("undecided")
     order: FieldOrder = "top" if counts["top"] >= counts["bottom"] else "bottom"
-    combed = [vote for vote in votes if vote.kind != "progressive"]
+    # What is left where votes for both orders have cancelled each other.
+    fields = abs(counts["top"] - counts["bottom"])
+    combed = [vote for vote in votes if vote.kind == order]
     worst = max(combed, key=lambda vote: vote.combing, default=None)
     evidence = _strongest(worst) if worst is not None else None
+    film = [found for window in looked_at if (found := _is_pulldown(window)) is not None]
+    if film and sum(film) * 3 >= len(film) * 2 and fields:
+        return ScanVerdict("interlaced", order, evidence, pulldown=True)
     if min(fields, counts["progressive"]) >= _MINORITY * len(votes):
         return ScanVerdict("mixed", order, evidence)
     if fields > counts["progressive"]:
         return ScanVerdict("interlaced", order, evidence)
-    return ScanVerdict("progressive")
+    return ScanVerdict("progressive") if counts["progressive"] else ScanVerdict("undecided")
+
+
+def _in_company(votes: Sequence[_Vote]) -> list[_Vote]:
+    """The votes that the one before or after agrees with; all of them where there are too few to tell."""
+    if len(votes) < _FEWEST_TOGETHER:
+        return list(votes)
+    kinds = ["", *(vote.kind for vote in votes), ""]
+    return [vote for place, vote in enumerate(votes, start=1) if vote.kind in {kinds[place - 1], kinds[place + 1]}]
+
+
+def _is_pulldown(window: Sequence[Fields]) -> bool | None:
+    """Whether one field stands while the other moves, each of them every fifth time; None where too little moves."""
+    if len(window) <= _PULLDOWN_PICTURES or len({fields.top.shape for fields in window}) > 1:
+        return None
+    moved = [
+        [int(np.count_nonzero(_apart(later, before) > _MOVES_BY)) for later, before in pairs]
+        for pairs in (
+            [(b.top, a.top) for a, b in pairwise(window)],
+            [(b.bottom, a.bottom) for a, b in pairwise(window)],
+        )
+    ]
+    usual = float(np.median(moved[0] + moved[1]))
+    if usual * window[0].step < _FEWEST_MOVING:
+        return None
+    stands = [{place for place, count in enumerate(field) if count < usual * _STANDS} for field in moved]
+    tops, bottoms = ({place % _PULLDOWN_PICTURES for place in places} for places in stands)
+    apart = (next(iter(bottoms)) - next(iter(tops))) % _PULLDOWN_PICTURES if len(tops) == len(bottoms) == 1 else 0
+    return apart in {2, 3} and not stands[0] & stands[1]
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,10 +168,11 @@ def _vote(this: Fields, following: Fields) -> _Vote | None:
     less, more = sorted((later_top, later_bottom))
     if more < _WEAKEST_COMBING:
         return None
-    if less < _CLOSER * more and own < _CLOSER * more:
+    # One field apart, both comb alike: where the own weave combs far less, there are no fields.
+    if less < _CLOSER * more and _NEARLY * less <= own < _CLOSER * more:
         kind = "top" if later_top < later_bottom else "bottom"
         return _Vote(kind, own, this.time_s, own_map * moves, this.step)
-    if less >= _ALIKE * more and own < _CLOSER * less:
+    if own < _NEARLY * less or (less >= _ALIKE * more and own < _CLOSER * less):
         return _Vote("progressive", own)
     return None
 
