@@ -38,7 +38,8 @@ def _video(words: Callable[[VideoFacts], str]) -> Callable[[Facts], str]:
 def _scan(video: VideoFacts) -> str:
     order = f", {video.field_order} field first" if video.field_order else ""
     flag = f" (flagged {video.scan_flagged})" if video.scan_flagged not in {video.scan, "undecided"} else ""
-    return f"{video.scan}{order}{flag}"
+    film = ", film by 2:3 pulldown" if video.pulldown else ""
+    return f"{video.scan}{order}{film}{flag}"
 
 
 def _rate_mode(video: VideoFacts) -> str:

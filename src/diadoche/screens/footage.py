@@ -337,6 +337,11 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
         )
         if video.log_curve:
             lines.append(video.log_curve)
+        if video.pulldown:
+            lines.append("Film on a video clock: each picture stands for two fields, then for three.")
+        if video.gaps:
+            count = sum(gap.pictures for gap in video.gaps)
+            lines.append(f"{count_text(count, 'picture')} missing, the first after {video.gaps[0].at_s:.1f} s.")
         if video.scan not in {"undecided", video.scan_flagged} and video.scan_flagged != "undecided":
             lines.append(f"The file says {video.scan_flagged}, the pictures show {video.scan}.")
     sounds = [f"{spoken_codec(each.codec)} {each.layout} {each.sample_rate / 1000:g} kHz" for each in facts.audio]
