@@ -84,19 +84,7 @@ def film(
 
 def numbers_of(path: Path) -> list[int]:
     """The numbers of all pictures that FFmpeg decodes, in order."""
-    data = ffmpeg(
-        "-i",
-        path,
-        "-map",
-        "0:v:0",
-        "-fps_mode",
-        "passthrough",
-        "-vf",
-        "extractplanes=y,format=gray",
-        "-f",
-        "rawvideo",
-        "-",
-    )
+    data = ffmpeg("-i", path, "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "format=gray", "-f", "rawvideo", "-")
     found = np.frombuffer(data, np.uint8).reshape(-1, HEIGHT, WIDTH)
     return [
         sum(int(each[14:34, 20 + bit * CELL : 28 + bit * CELL].mean() > 125) << bit for bit in range(BITS))
@@ -111,6 +99,16 @@ def times_of(path: Path) -> list[float]:
         capture_output=True, check=True,
     )  # fmt: skip
     return [float(each["best_effort_timestamp_time"]) for each in json.loads(done.stdout)["frames"]]
+
+
+def clicks_beside_the_picture(path: Path) -> list[float]:
+    """When each click is heard, in seconds from when the first picture is shown."""
+    said = subprocess.run(
+        ["ffprobe", "-v", "error", "-show_entries", "format=start_time", "-of", "json", str(path)], capture_output=True, check=True
+    )  # fmt: skip
+    # FFmpeg plays from the beginning of the file; a picture may come later than that.
+    begin_s = times_of(path)[0] - float(json.loads(said.stdout)["format"]["start_time"])
+    return [heard - begin_s for heard in click_times(path)]
 
 
 def click_times(path: Path, track: int = 0) -> list[float]:

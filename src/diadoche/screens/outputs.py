@@ -196,6 +196,7 @@ class OutputsScreen:
                 clip.card,
                 clip_id=clip.id,
                 sounds=clip.sounds,
+                facts=clip.facts,
             )
             for route in ("rewrap", "join", "convert")
             if route not in self._left_out

@@ -443,6 +443,7 @@ class _Track:
         self._pcm: PcmTrack | None = None
         self._times: _CodingTimes | None = None
         self._last_dts: int | None = None
+        self._begins = False
         # Plain PCM has no packets of its own: it goes sample by sample, so that a hole in it stays as long as it is.
         plain = codec in PLAIN and container in _PLAIN_PCM_HELD
         is_sound = source.type == "audio"
@@ -468,6 +469,7 @@ class _Track:
     def put(self, target: OutputContainer, timed: TimedPacket) -> None:
         """Writes one packet, or the two fields of a picture as one."""
         if self._pcm is not None:
+            self._begins = self._begins or timed.begins
             self._decode(target, self._pcm, timed)
             return
         assert isinstance(self.digest, TrackDigest)
@@ -485,8 +487,7 @@ class _Track:
         packet.stream = self.stream
         target.mux(packet)
 
-    @staticmethod
-    def _decode(target: OutputContainer, pcm: PcmTrack, timed: TimedPacket) -> None:
+    def _decode(self, target: OutputContainer, pcm: PcmTrack, timed: TimedPacket) -> None:
         packet = timed.packets[0]
         try:
             frames = packet.decode()
@@ -498,8 +499,10 @@ class _Track:
             later_s = Fraction(0)
             if frame.pts is not None and packet.pts is not None:
                 later_s = frame.pts * Fraction(frame.time_base or 1) - packet.pts * Fraction(packet.time_base or 1)
-            for sound in pcm.encode(cast(av.AudioFrame, frame), timed.pts_s + later_s, begins=timed.begins):
+            for sound in pcm.encode(cast(av.AudioFrame, frame), timed.pts_s + later_s, begins=self._begins):
                 target.mux(sound)
+            # The first packet of a part may only lead up to its sound: the first frame is what begins it.
+            self._begins = False
 
     def flush(self, target: OutputContainer) -> None:
         """Writes what is still held."""

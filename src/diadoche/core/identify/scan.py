@@ -9,9 +9,9 @@ the next B (later bottom). Where things move, fields that are closer in time com
     bottom field first   the mirror image
 
 Only places that move are counted, so that fine still detail decides nothing. A vote that stands alone among others
-counts for nothing: a recording is scanned one way for a while. It has one order of fields, so that votes for both orders cancel each other. Film on a
-video clock (2:3 pulldown) shows each film picture for two fields, then for three: every fifth time, one field stands
-while the other moves.
+counts for nothing: a recording is scanned one way for a while. It has one order of fields, so that votes for both
+orders cancel each other. Film on a video clock (2:3 pulldown) shows each film picture for two fields, then for three:
+every fifth time, one field stands while the other moves.
 """
 
 from __future__ import annotations

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
@@ -39,6 +40,8 @@ class MakeRequest:
     clip_id: int = 0
     # Files beside the spans that hold sound alone; they come along where the picture's file is mute.
     sounds: tuple[Path, ...] = ()
+    # What is known of the clip, every picture counted; None where nobody looked yet.
+    facts: Facts | None = None
 
 
 def perform_make(request: MakeRequest, watch: Watch) -> Output:
@@ -50,7 +53,7 @@ def perform_make(request: MakeRequest, watch: Watch) -> Output:
     """
     sources = tuple(str(path) for path in request.paths)
     try:
-        facts = with_sounds(identify(request.paths, "counted"), request.sounds)
+        facts = _known(request)
         if facts.problems and not facts.video:
             return failed(sources, request.recipe, facts.problems[0])
         return _make(request, facts, watch)
@@ -58,6 +61,15 @@ def perform_make(request: MakeRequest, watch: Watch) -> Output:
         raise
     except DiadocheError as error:
         return failed(sources, request.recipe, error.problem)
+
+
+def _known(request: MakeRequest) -> Facts:
+    """The facts that came with the request, as long as they speak of these files; else the files are looked at."""
+    if request.facts is not None and request.facts.frames is not None:
+        with suppress(OSError):
+            if sum(path.stat().st_size for path in request.paths) == request.facts.size_bytes:
+                return request.facts
+    return with_sounds(identify(request.paths, "counted"), request.sounds)
 
 
 def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
