@@ -371,6 +371,7 @@ class _Decoding:
     _shifts_s: dict[int, Fraction] = field(default_factory=dict)
     # Where a picture without a stamp belongs: right after the one before.
     _next_s: Fraction = Fraction(0)
+    _shown_s: Fraction = Fraction(-1)
     _heard: set[int] = field(default_factory=set)
 
     def units(self) -> Iterator[Unit]:
@@ -387,7 +388,9 @@ class _Decoding:
                     self._shifts_s[timed.track] = timed.pts_s - own_s
                 else:
                     self._shifts_s.setdefault(0, timed.pts_s - own_s)
-            if timed.track == 0 and not timed.hidden and packet.pts is not None:
+            # Where stamps overlap, two pictures have one place: one of them is enough.
+            overlaps = timed.pts_s in self._awaited or timed.pts_s <= self._shown_s
+            if timed.track == 0 and not timed.hidden and packet.pts is not None and not overlaps:
                 heapq.heappush(self._awaited, timed.pts_s)
             for each in timed.packets:
                 yield from self._decoded(each, timed.track)
@@ -419,6 +422,7 @@ class _Decoding:
                 time_s = self.joint.on_its_place(self._time_of(frame, 0))
             self._next_s = time_s + (1 / self.joint.rate if self.joint.rate else frame_length_s(frame))
             yield from self._missing_before(time_s)
+            self._shown_s = max(self._shown_s, time_s)
             if self._awaited and self._awaited[0] == time_s:
                 heapq.heappop(self._awaited)
             yield Picture(frame, time_s, frame.is_corrupt, frame_length_s(frame))

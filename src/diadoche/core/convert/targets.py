@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -66,7 +67,8 @@ def new_file(folder: Path, name: str, expected_bytes: int, sources: tuple[Path, 
             safe="Nothing was written; the originals are untouched.",
             do="Make room there, or choose another folder.",
         )
-    made = NewFile(folder / f".{os.getpid()}-{name}{PART_SUFFIX}")
+    # Two jobs may make an output of one name at once: each writes a file of its own.
+    made = NewFile(folder / f".{secrets.token_hex(4)}-{name}{PART_SUFFIX}")
     try:
         yield made
         if not made.withheld:
