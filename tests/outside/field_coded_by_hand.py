@@ -108,11 +108,15 @@ def _field(luma: np.ndarray, frame: int, *, bottom: bool) -> bytes:
 
 
 def field_lines(number: int) -> np.ndarray:
-    """A field of grey that carries its number as cells of black and white, 12 bits."""
+    """A field of grey with a bar that moves, and its number as cells of black and white, 12 bits of Gray code.
+
+    One cell changes from field to field, as often within a picture as between two: nothing moves by pictures.
+    """
+    code = number ^ number >> 1
     lines = np.full((HEIGHT // 2, WIDTH), 90, np.uint8)
     lines[48:64, number * 8 % 256 : number * 8 % 256 + 48] = 200
     for bit in range(12):
-        lines[8:24, 16 + bit * 16 : 32 + bit * 16] = 235 if number >> bit & 1 else 16
+        lines[8:24, 16 + bit * 16 : 32 + bit * 16] = 235 if code >> bit & 1 else 16
     return lines
 
 
