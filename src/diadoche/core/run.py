@@ -33,28 +33,62 @@ _WRAP = 1 << 33
 _BACK_S = Fraction(1)
 # A frame of most sound codecs: less than this apart, sound that was only cut runs on.
 _RUNS_ON_SAMPLES = 1024
+_AT_THE_BEGINNING = Fraction(0)
 
 
 @dataclass(slots=True)
 class TimedPacket:
     """A packet of track `track` (counted over picture and sound tracks), or the two fields of one picture.
 
-    Times are seconds from the first picture. `hidden`: coded, but not to be shown.
+    Times are ticks of `tick_s` from a moment that lies `shift_s` after the first picture: whole numbers, for there are
+    many packets. `hidden`: coded, but not to be shown.
     """
 
     track: int
     packets: tuple[av.Packet[Any], ...]
-    pts_s: Fraction
-    dts_s: Fraction
-    duration_s: Fraction
+    pts: int
+    dts: int
+    duration: int
+    tick_s: Fraction
+    shift_s: Fraction
     hidden: bool = False
     # Sound that is placed by the clock to the sample: the first of a part whose sound began anew.
     begins: bool = False
 
     @property
+    def pts_s(self) -> Fraction:
+        """When it is shown or heard, in seconds from the first picture."""
+        return self.pts * self.tick_s + self.shift_s
+
+    @property
+    def dts_s(self) -> Fraction:
+        """When it is to be decoded, in seconds from the first picture."""
+        return self.dts * self.tick_s + self.shift_s
+
+    @property
+    def duration_s(self) -> Fraction:
+        """How long it lasts, in seconds."""
+        return self.duration * self.tick_s
+
+    @property
     def data(self) -> bytes:
         """What is coded."""
         return b"".join(bytes(packet) for packet in self.packets)
+
+
+class TickScale:
+    """Times of one clock in ticks of another, rounded once, by whole numbers alone."""
+
+    def __init__(self, tick_s: Fraction, shift_s: Fraction, target_s: Fraction) -> None:
+        """From ticks of `tick_s` that are counted from `shift_s` to ticks of `target_s`."""
+        factor, addend = tick_s / target_s, shift_s / target_s
+        self._below = factor.denominator * addend.denominator
+        self._factor = factor.numerator * addend.denominator
+        self._addend = addend.numerator * factor.denominator
+
+    def __call__(self, ticks: int) -> int:
+        """The nearest tick; of two the later one."""
+        return (2 * (ticks * self._factor + self._addend) + self._below) // (2 * self._below)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +150,8 @@ class Run:
         Raises:
             MediaError: a part cannot be read.
         """
+        if not self.sounds:
+            return self._part_packets()
         beside = [self._packets_beside(path, number) for number, path in enumerate(self.sounds, start=1)]
         return heapq.merge(self._part_packets(), *beside, key=lambda timed: timed.dts_s)
 
@@ -222,8 +258,11 @@ class _Joint:
         self.rate = rate
         self.begins_s = Fraction(0)
         self.ends_s = Fraction(0)
-        # Where each sound track stands, by the end of its last packet.
-        self.sound_ends_s: dict[int, Fraction] = {}
+        # Of an even run: the place of the part's first picture, the way there from the file's ticks, the last place.
+        self._places: TickScale | None = None
+        self._last_place = -1
+        # The last packet of each sound track: where it ends, the track stands.
+        self._last_sounds: dict[int, TimedPacket] = {}
         # Whether the part was entered in its middle: its first packet is not its first picture.
         self.entered = False
         # The sound tracks that were only cut where this part begins.
@@ -237,9 +276,11 @@ class _Joint:
     def read(self, media: InputContainer, *, every_picture: bool = False) -> Iterator[TimedPacket]:
         """The packets of one part, on the run's clock."""
         tracks = tracks_of(media, every_picture=every_picture)
-        clocks = {stream.index: _TrackClock(number, stream) for number, stream in enumerate(tracks)}
+        clocks = {stream.index: _TrackClock(number, stream, self.rate) for number, stream in enumerate(tracks)}
         restarts: list[Fraction] = []
         shift_s = self.begins_s - _start_s(tracks[0])
+        if self.rate is not None:
+            self._places = TickScale(clocks[tracks[0].index].tick_s, shift_s, 1 / self.rate)
         context = cast(Any, tracks[0].codec_context)
         is_h264 = context is not None and context.codec.canonical_name == "h264"
         pairs = FieldPairs(context.extradata) if is_h264 else None
@@ -269,11 +310,15 @@ class _Joint:
     def _picture(self, clock: _TrackClock, packets: tuple[av.Packet[Any], ...], shift_s: Fraction) -> TimedPacket:
         clock.shift_s = shift_s
         timed = clock.timed(packets)
-        timed.pts_s = self.on_its_place(timed.pts_s)
-        if self.rate is not None:
-            timed.duration_s = 1 / self.rate
-        if not timed.hidden:
-            self.ends_s = max(self.ends_s, timed.pts_s + timed.duration_s)
+        if self.rate is None or self._places is None:
+            if not timed.hidden:
+                self.ends_s = max(self.ends_s, timed.pts_s + timed.duration_s)
+            return timed
+        timed.pts, timed.dts, timed.duration = self._places(timed.pts), self._places(timed.dts), 1
+        timed.tick_s, timed.shift_s = clock.picture_s, _AT_THE_BEGINNING
+        if not timed.hidden and timed.pts > self._last_place:
+            self._last_place = timed.pts
+            self.ends_s = (timed.pts + 1) / self.rate
         return timed
 
     def on_its_place(self, time_s: Fraction) -> Fraction:
@@ -288,8 +333,8 @@ class _Joint:
         else:
             clock.shift_s = shift_s
             timed = clock.timed((packet,))
-            ended_s = self.sound_ends_s.get(clock.number)
-            apart_s = timed.pts_s - ended_s if ended_s is not None and not self.entered else None
+            last = self._last_sounds.get(clock.number)
+            apart_s = timed.pts_s - last.pts_s - last.duration_s if last is not None and not self.entered else None
             # Sound that was led up to began anew in this part; other sound was only cut.
             if (
                 clock.rate
@@ -299,19 +344,19 @@ class _Joint:
             ):
                 self.runs_on.add(clock.number)
                 clock.shift_s -= apart_s
-                timed.pts_s -= apart_s
-                timed.dts_s -= apart_s
+                timed.shift_s = clock.shift_s
             clock.begun = True
             timed.begins = clock.number not in self.runs_on
-        self.sound_ends_s[clock.number] = timed.pts_s + timed.duration_s
+        self._last_sounds[clock.number] = timed
         return timed
 
 
 class _TrackClock:
     """The times of one track of one part."""
 
-    def __init__(self, number: int, stream: Stream) -> None:
+    def __init__(self, number: int, stream: Stream, rate: Fraction | None = None) -> None:
         self.number = number
+        self.picture_s = 1 / rate if rate is not None else Fraction(0)
         self.tick_s = Fraction(stream.time_base or Fraction(1, 90_000))
         context = cast(Any, stream.codec_context)
         self.rate = int(getattr(context, "sample_rate", 0) or 48_000) if stream.type == "audio" else 0
@@ -321,6 +366,8 @@ class _TrackClock:
         self._next_dts = 0
         self._last_dts: int | None = None
         self._restarts_met = 0
+        self._back = int(_BACK_S / self.tick_s)
+        self._wraps = self.tick_s == Fraction(1, 90_000)
 
     def follow(self, packet: av.Packet[Any], restarts: list[Fraction]) -> None:
         """Straightens a clock that starts again: after 33 bits, or because the recording was cut together.
@@ -334,15 +381,16 @@ class _TrackClock:
             return
         if self._last_dts is not None:
             back = self._last_dts - (dts + self._ticks)
-            if back > _WRAP // 2 and self.tick_s == Fraction(1, 90_000):
+            if back > _WRAP // 2 and self._wraps:
                 self._ticks += _WRAP
-            elif back * self.tick_s > _BACK_S:
+            elif back > self._back:
                 if self._restarts_met == len(restarts):
                     restarts.append((back + (packet.duration or 0)) * self.tick_s)
                 self._ticks += round(restarts[self._restarts_met] / self.tick_s)
                 self._restarts_met += 1
-        packet.dts = packet.dts + self._ticks if packet.dts is not None else None
-        packet.pts = packet.pts + self._ticks if packet.pts is not None else None
+        if self._ticks:
+            packet.dts = packet.dts + self._ticks if packet.dts is not None else None
+            packet.pts = packet.pts + self._ticks if packet.pts is not None else None
         self._last_dts = dts + self._ticks
 
     def timed(self, packets: tuple[av.Packet[Any], ...]) -> TimedPacket:
@@ -352,10 +400,7 @@ class _TrackClock:
         dts = self._next_dts if dts is None else dts
         pts = first.pts if first.pts is not None else dts
         self._next_dts = dts + length
-        return TimedPacket(
-            self.number, packets, pts * self.tick_s + self.shift_s, dts * self.tick_s + self.shift_s,
-            length * self.tick_s, first.is_discard,
-        )  # fmt: skip
+        return TimedPacket(self.number, packets, pts, dts, length, self.tick_s, self.shift_s, first.is_discard)
 
 
 @dataclass(slots=True)

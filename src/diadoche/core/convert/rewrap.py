@@ -28,7 +28,7 @@ from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened
 from diadoche.core.names import shown
-from diadoche.core.run import Run, TimedPacket, tracks_of
+from diadoche.core.run import Run, TickScale, TimedPacket, tracks_of
 from diadoche.core.timecode import Timecode, may_drop
 from diadoche.core.watch import Progress, Share, Watch
 
@@ -444,6 +444,10 @@ class _Track:
         self._times: _CodingTimes | None = None
         self._last_dts: int | None = None
         self._begins = False
+        # From the clock of the part that is written now, which its shift tells from others.
+        self._scale: TickScale | None = None
+        self._length = TickScale(Fraction(1), Fraction(0), Fraction(1))
+        self._scaled_from = Fraction(0)
         # Plain PCM has no packets of its own: it goes sample by sample, so that a hole in it stays as long as it is.
         plain = codec in PLAIN and container in _PLAIN_PCM_HELD
         is_sound = source.type == "audio"
@@ -476,13 +480,17 @@ class _Track:
         packet = timed.packets[0] if len(timed.packets) == 1 else _one_packet(timed)
         self.digest.take(bytes(packet))
         packet.time_base = self._tick_s
-        packet.pts = round(timed.pts_s / self._tick_s)
-        dts = self._times.next(packet.pts) if self._times is not None else round(timed.dts_s / self._tick_s)
+        if self._scale is None or timed.shift_s != self._scaled_from:
+            self._scale = TickScale(timed.tick_s, timed.shift_s, self._tick_s)
+            self._length = TickScale(timed.tick_s, Fraction(0), self._tick_s)
+            self._scaled_from = timed.shift_s
+        packet.pts = self._scale(timed.pts)
+        dts = self._times.next(packet.pts) if self._times is not None else self._scale(timed.dts)
         if self._last_dts is not None:
             # Decoding times must rise; a stream that repeats one is moved on by a tick, and its packets stay.
             dts = max(dts, self._last_dts + 1)
         packet.dts, packet.pts = dts, max(packet.pts, dts)
-        packet.duration = round(timed.duration_s / self._tick_s)
+        packet.duration = self._length(timed.duration)
         self._last_dts = dts
         packet.stream = self.stream
         target.mux(packet)

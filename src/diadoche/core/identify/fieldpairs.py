@@ -14,6 +14,7 @@ _SLICES, _SEQUENCE = (1, 5), 7
 # Profiles whose parameter sets tell chroma and depth [H264, 7.3.2.1.1].
 _HIGH_PROFILES = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}
 _HEAD_BYTES = 64
+_FRONT_BYTES = 2048
 
 
 class _Bits:
@@ -74,15 +75,10 @@ class FieldPairs:
 
     def is_second(self, packet: bytes) -> bool:
         """Whether the packet belongs to the picture that the packet before began."""
-        field = None
-        # The parameter sets and the first slice stand in front.
-        for unit in split_units(packet, self._length_bytes):
-            kind = unit[0] & 0x1F
-            if kind == _SEQUENCE:
-                self._note_sequence(unit)
-            elif kind in _SLICES:
-                field = self._field_of(unit)
-                break
+        # The parameter sets and the head of the first slice stand in front; nobody needs to look for where it ends.
+        found, field = self._first_slice(packet[:_FRONT_BYTES])
+        if not found and len(packet) > _FRONT_BYTES:
+            _found, field = self._first_slice(packet)
         if self._sequence is not None and self._sequence.only_frames:
             return False
         before, self._open = self._open, field
@@ -95,6 +91,16 @@ class FieldPairs:
         if second:
             self._open = None
         return second
+
+    def _first_slice(self, data: bytes) -> tuple[bool, _Field | None]:
+        """Whether there is a slice, and the field that it belongs to."""
+        for unit in split_units(data, self._length_bytes):
+            kind = unit[0] & 0x1F
+            if kind == _SEQUENCE:
+                self._note_sequence(unit)
+            elif kind in _SLICES:
+                return True, self._field_of(unit)
+        return False, None
 
     @property
     def never(self) -> bool:

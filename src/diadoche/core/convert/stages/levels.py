@@ -100,8 +100,10 @@ class Levels:
         if self._changes(frame.format.name):
             ranges = f"in_range={_range(self.full_in)}:out_range={self.color.range}"
             into, out = (_SCALE_MATRICES[name] for name in (self.matrix_in, self.color.matrix))
-            # Chroma of RGB is computed at every pixel before it is thinned out, or it is off by a code value or two.
-            flags = "bicubic+accurate_rnd+full_chroma_int+full_chroma_inp"
+            flags = "bicubic+accurate_rnd"
+            if frame.format.is_rgb or into != out:
+                # Chroma is computed at every pixel before it is thinned out, or it is off by a code value or two.
+                flags += "+full_chroma_int+full_chroma_inp"
             chain.append(
                 graph.add(
                     "scale",
