@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.boxes import movie_payload
 from diadoche.core.identify.container import container_of
+from diadoche.core.identify.damage import is_cut_off
 from diadoche.core.media import opened
 from diadoche.core.sampletable import picture_table
 from diadoche.core.spans import parts
@@ -45,12 +46,14 @@ def source_instants(paths: Sequence[Path], rate: Fraction) -> Instants | None:
 
 
 def _instants(part: Sequence[Path]) -> Instants | None:
-    if len(part) == 1 and container_of(part[0]) in {"MP4", "MOV"}:
+    container = container_of(part[0])
+    # The table of a file that was cut off tells of pictures that are gone.
+    if len(part) == 1 and container in {"MP4", "MOV"} and not is_cut_off(part[0], container):
         movie = movie_payload(part[0])
         table = picture_table(movie) if movie is not None else None
         if table is not None:
             return np.array(table.stamps, np.float64) * float(table.tick_s)
-    if container_of(part[0]) == "AVI":
+    if container == "AVI":
         # It numbers what is coded, and tells nothing of the order of showing.
         return None
     with opened(part) as media:

@@ -56,7 +56,10 @@ def perform_make(request: MakeRequest, watch: Watch) -> Output:
         facts = _known(request)
         if facts.problems and not facts.video:
             return failed(sources, request.recipe, facts.problems[0])
-        return _make(request, facts, watch)
+        output = _make(request, facts, watch)
+        # What the file has lost, no output can have: it is told beside what was made of the rest.
+        lost = tuple(problem for problem in facts.problems if "cut off" in problem.what)
+        return replace(output, problems=(*output.problems, *lost))
     except RequestError:
         raise
     except DiadocheError as error:
