@@ -36,13 +36,13 @@ class Beginning:
 def beginning_of(container: str, paths: Sequence[Path], media: InputContainer, *, untouched: bool) -> Beginning:
     """The beginning, in an opening of its own where more than headers is read afterwards.
 
-    Where times begin below zero, no going back finds all that was read.
+    No going back is sure to find all that was read: times may begin below zero, and streams have no index.
     """
     pictures, searched = picture_streams(media), container in TRANSPORT
-    if untouched or searched or not pictures:
+    if untouched or not pictures:
         return _read(media, pictures, searched=searched)
     with opened(paths) as again:
-        return _read(again, picture_streams(again), searched=False)
+        return _read(again, picture_streams(again), searched=searched)
 
 
 def _read(media: InputContainer, pictures: Sequence[VideoStream], *, searched: bool) -> Beginning:
