@@ -55,8 +55,8 @@ def cadence_of(stamps: Sequence[int], tick_s: Fraction, header: Fraction | None)
     # Where a tick is nearly a picture long, the clock is exact.
     slack = max(min(_ROUNDING_TICKS, usual // 4), int(usual * _JITTER))
     even = [step for step in steps if abs(step - usual) <= slack]
-    if _is_pulldown(steps, usual, slack):
-        return Cadence(_exact(Fraction(sum(steps), len(steps)) * tick_s, len(steps), tick_s, header))
+    if (film := _pulldown_period(steps, usual, slack)) is not None:
+        return Cadence(_exact(film * tick_s, len(steps), tick_s, header))
     if len(steps) - len(even) <= max(1, int(len(steps) * _ODD_SHARE)):
         period = Fraction(sum(even), len(even))
         rate = _exact(period * tick_s, len(even), tick_s, header)
@@ -74,15 +74,18 @@ def _exact(period_s: Fraction, steps: int, tick_s: Fraction, header: Fraction | 
     return best if abs(best * period_s - 1) <= max(_SNAPS, open_share) else 1 / period_s
 
 
-def _is_pulldown(steps: Sequence[int], usual: int, slack: int) -> bool:
-    """Whether steps of two and of three fields take turns, as film on a video clock is stamped [13818-2, 6.3.10]."""
+def _pulldown_period(steps: Sequence[int], usual: int, slack: int) -> Fraction | None:
+    """The period of film on a video clock, whose steps of two and of three fields take turns [13818-2, 6.3.10].
+
+    Half of a step of each kind, for there may be one more of one of them. None where they do not take turns.
+    """
     for other in (usual * 3 // 2, usual * 2 // 3):
-        alike = sum(abs(step - usual) <= slack for step in steps)
-        others = sum(abs(step - other) <= slack for step in steps)
+        near, far = ([step for step in steps if abs(step - each) <= slack] for each in (usual, other))
+        alike, others = len(near), len(far)
         turns = sum((abs(a - usual) <= slack) != (abs(b - usual) <= slack) for a, b in pairwise(steps))
         if min(alike, others) * 3 >= len(steps) and alike + others >= len(steps) - 1 and turns >= len(steps) - 2:
-            return True
-    return False
+            return (Fraction(sum(near), alike) + Fraction(sum(far), others)) / 2
+    return None
 
 
 def _gaps(stamps: Sequence[int], period: Fraction, tick_s: Fraction) -> tuple[Gap, ...]:
