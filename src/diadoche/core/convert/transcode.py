@@ -7,7 +7,6 @@ encoder's; sound goes sample by sample to its place. What had to be repeated, le
 from __future__ import annotations
 
 import time
-from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -20,10 +19,11 @@ from av.container import OutputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core.convert.check import Checks, Expected, ExpectedSound, Finding, examine, map_findings, placed_right
+from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.kept_boxes import Kept, is_all_there, write_kept
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.recipes import Recipe, Variant
-from diadoche.core.convert.rewrap import write_dates
+from diadoche.core.convert.remarks import guessed_colours, picture_remarks, remark, sound_remarks
 from diadoche.core.convert.signature import signature_of
 from diadoche.core.convert.sound import PcmTrack
 from diadoche.core.convert.source_index import Instants
@@ -42,7 +42,6 @@ from diadoche.core.watch import Progress, Share, Watch
 # The media library's codes; QuickTime's field box is written from them.
 _PROGRESSIVE = 1
 _FIELD_CODES = {"top": 2, "bottom": 3, None: 2}
-_NAMED_PLACES = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -316,75 +315,17 @@ class _Encoding:
 
     def problems(self, name: str) -> Iterator[Problem]:
         """What a person should know of an output that is right."""
-        found = self._timing.map
+        first, is_part = self._timing.begins or 0, self._marks is not None
         if self._levels.guessed and self._video.chroma != "RGB":
-            yield Problem(
-                f"The original of {name} does not say how its colours are written: they are read as "
-                f"{self._levels.guessed}, as its size means, and the output says so.",
-                name,
-                "The original is untouched.",
-                "Compare the colours of both if that matters.",
-            )
-        if self._timing.begins and not self._marks:
-            yield self._remark(
-                name,
-                f"The first {self._timing.begins} pictures of the original do not decode; "
-                f"{name} begins with the first that does.",
-            )
-        missing = [time_s for time_s in found.missing_s if time_s * self._rate >= (self._timing.begins or 0)]
-        if missing:
-            yield self._remark(
-                name,
-                f"{len(missing)} pictures of the original do not decode, at {_places(missing)}; "
-                "the picture before each stands in its place, so that sound stays in step.",
-            )
-        again = len(found.again) - len(missing)
-        if again > 0:
-            yield self._remark(
-                name,
-                f"{again} pictures stand longer than one place, for the original has none there; "
-                f"the output has a constant rate, at which every picture keeps its time.",
-            )
-        if found.left_out_s:
-            yield self._remark(
-                name,
-                f"{len(found.left_out_s)} pictures came too soon after another to have a place of their own, "
-                f"at {_places(found.left_out_s)}.",
-            )
-        if found.damaged:
-            times = [number / self._rate for number in sorted(found.damaged)]
-            yield self._remark(name, f"{len(times)} pictures are damaged in the original, at {_places(times)}.")
-        yield from self._sound_problems(name)
-        data = self._kept.lost if self._kept.tracks or self._kept.lost else ()
-        if self._marks is not None or self._timing.begins:
-            data = tuple(each for each in self._facts.data if each != "timecode")
-        if data:
-            yield self._remark(name, f"{', '.join(data)}: {name} goes without; the original keeps it.")
-
-    def _sound_problems(self, name: str) -> Iterator[Problem]:
-        for number, sound in enumerate(self._sounds, start=1):
-            kinds = Counter(remark.kind for remark in sound.remarks)
-            for kind, words in (("silence", "has no sound"), ("cut", "holds a stretch twice"), ("layout", "changes")):
-                if not kinds[kind]:
-                    continue
-                remarks = [remark for remark in sound.remarks if remark.kind == kind]
-                places = _places([remark.at_s for remark in remarks])
-                detail = f" ({remarks[0].words})" if remarks[0].words else ""
-                yield self._remark(name, f"Sound track {number} of the original {words} at {places}{detail}.")
-            if sound.clipped:
-                at_s = next(remark.at_s for remark in sound.remarks if remark.kind == "clipped")
-                yield self._remark(
-                    name,
-                    f"{sound.clipped} samples of sound track {number} are louder than full scale, the first at "
-                    f"{_places([at_s])}: they stand at full scale in the output.",
-                )
+            yield guessed_colours(name, self._levels.guessed)
+        yield from picture_remarks(name, self._timing.map, first, self._rate, is_part=is_part)
+        yield from sound_remarks(name, self._sounds)
         if self._more_tracks:
-            yield self._remark(
-                name, "A later part of the clip has more sound tracks than the first: they are left out."
-            )
-
-    def _remark(self, name: str, what: str) -> Problem:
-        return Problem(what, name, "The original is untouched.", "Look at these places before the clip is cut.")
+            yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
+        data = self._kept.lost if not is_part and not first else self._facts.data
+        left = [each for each in data if each != "timecode"]
+        if left:
+            yield remark(name, f"{', '.join(left)}: {name} goes without; the original keeps it.")
 
     def _nothing(self) -> MediaError:
         name = shown(self._source.originals[0].name)
@@ -409,9 +350,3 @@ class _Encoding:
 
 def _shape_of(frame: av.VideoFrame) -> tuple[int, int, str]:
     return frame.width, frame.height, frame.format.name
-
-
-def _places(times_s: list[Fraction]) -> str:
-    """The first few of some places, in words."""
-    named = ", ".join(f"{float(time_s):.2f} s" for time_s in times_s[:_NAMED_PLACES])
-    return named + (f" and {len(times_s) - _NAMED_PLACES} more" if len(times_s) > _NAMED_PLACES else "")

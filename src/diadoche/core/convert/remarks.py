@@ -1,0 +1,96 @@
+"""What a person should know of an output that is right: what stands twice, was missing, too loud or left behind."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
+
+from diadoche.core.convert.sound import PcmTrack
+from diadoche.core.convert.stages.timing import PictureMap
+from diadoche.core.errors import Problem
+from diadoche.core.sizes import count_text
+
+_NAMED_PLACES = 3
+# Shorter than this, a gap or an overlap between two parts is the length of a codec's frame, and nobody hears it.
+_HEARD_S = Fraction(1, 10)
+
+
+def remark(name: str, what: str, do: str = "Look at these places before the clip is cut.") -> Problem:
+    """Something about an output that is no failure."""
+    return Problem(what, name, "The original is untouched.", do)
+
+
+def guessed_colours(name: str, matrix: str) -> Problem:
+    """That a source does not say how its colours are written."""
+    return remark(
+        name,
+        f"The original of {name} does not say how its colours are written: they are read as {matrix}, "
+        "as its size means, and the output says so.",
+        "Compare the colours of both if that matters.",
+    )
+
+
+def picture_remarks(
+    name: str, found: PictureMap, first: int, rate: Fraction, *, is_part: bool = False
+) -> Iterator[Problem]:
+    """What had to be done so that every picture keeps its time.
+
+    Args:
+        name: of the output.
+        found: which picture of the source stands where.
+        first: the place in the source that became the output's first.
+        rate: places a second.
+        is_part: whether only a part was wanted.
+    """
+    if first and not is_part:
+        count = count_text(first, "picture")
+        yield remark(
+            name, f"At its beginning the original does not decode for {count}; {name} begins with the first that does."
+        )
+    missing = [time_s for time_s in found.missing_s if time_s * rate >= first]
+    if missing:
+        count, verb = count_text(len(missing), "picture"), "does" if len(missing) == 1 else "do"
+        yield remark(
+            name,
+            f"{count} of the original {verb} not decode, at {places(missing)}; the one before stands there instead, so "
+            "that sound stays in step.",
+        )
+    again = len(found.again) - len(missing)
+    if again > 0:
+        yield remark(
+            name,
+            f"{count_text(again, 'place')} of the output, at a constant rate, show the picture before once more: the "
+            "original has none there, and every picture keeps its time.",
+        )
+    if found.left_out_s:
+        count = count_text(len(found.left_out_s), "picture")
+        yield remark(name, f"{count} came too soon after another to have a place, at {places(found.left_out_s)}.")
+    if found.damaged:
+        times = [number / rate for number in sorted(found.damaged)]
+        yield remark(name, f"{count_text(len(times), 'picture')} damaged in the original, at {places(times)}.")
+
+
+def sound_remarks(name: str, sounds: Sequence[PcmTrack]) -> Iterator[Problem]:
+    """What had to be done so that every sample keeps its place."""
+    for number, sound in enumerate(sounds, start=1):
+        for kind, words in (("silence", "has no sound"), ("cut", "holds a stretch twice"), ("layout", "changes")):
+            met = [each for each in sound.remarks if each.kind == kind]
+            if kind != "layout":
+                met = [each for each in met if Fraction(each.samples, sound.rate) >= _HEARD_S]
+            if met:
+                detail = f" ({met[0].words})" if met[0].words else ""
+                where = places([each.at_s for each in met])
+                yield remark(name, f"Sound track {number} of the original {words} at {where}{detail}.")
+        if sound.clipped:
+            at_s = next(each.at_s for each in sound.remarks if each.kind == "clipped")
+            yield remark(
+                name,
+                f"{count_text(sound.clipped, 'sample')} of sound track {number} louder than full scale, the first at "
+                f"{places([at_s])}: they stand at full scale in the output.",
+            )
+
+
+def places(times_s: Sequence[Fraction]) -> str:
+    """The first few of some places, in words."""
+    named = ", ".join(f"{float(time_s):.2f} s" for time_s in times_s[:_NAMED_PLACES])
+    return named + (f" and {len(times_s) - _NAMED_PLACES} more" if len(times_s) > _NAMED_PLACES else "")
