@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import json
 import threading
 import time
 from collections.abc import Iterator
@@ -29,6 +31,7 @@ from diadoche.services.queue.states import (
     StopAsked,
     StopWork,
 )
+from diadoche.services.queue.worker import Speaker
 from tests.system_bus import wait_until
 
 
@@ -227,3 +230,17 @@ def _stands_still(runner: Runner, number: int) -> bool:
     before = runner.progress(number)
     time.sleep(0.4)
     return runner.progress(number) == before
+
+
+def test_progress_is_told_ten_times_a_second_and_every_change_at_once() -> None:
+    out = io.StringIO()
+    speaker = Speaker(out)
+    for done in range(10_001):
+        speaker.progress(Progress(done, 10_000, "rewrapping" if done < 5000 else "checking"))
+    told = [json.loads(line)["progress"] for line in out.getvalue().splitlines()]
+    assert len(told) < 100
+    assert told[0]["done"] == 0
+    assert {"done": 5000, "note": "checking"}.items() <= next(
+        each for each in told if each["note"] == "checking"
+    ).items()
+    assert told[-1]["done"] == 10_000

@@ -10,6 +10,7 @@ import os
 import signal
 import sys
 import threading
+import time
 import traceback
 from dataclasses import asdict
 from typing import TextIO
@@ -22,19 +23,32 @@ from diadoche.services.wire import from_text, to_text
 _GENTLE_NICE = 10
 
 
-class _Speaker:
+# Nobody sees more: a line for each of a thousand packets would keep both sides busy with words.
+_TELL_EVERY_S = 0.1
+
+
+class Speaker:
     """Writes one JSON line at a time, whichever thread speaks."""
 
     def __init__(self, out: TextIO) -> None:
         self._out = out
         self._lock = threading.Lock()
+        self._told: tuple[str, ...] = ()
+        self._tell_from_s = 0.0
 
     def say(self, what: str, value: object) -> None:
+        """Writes a line."""
         with self._lock:
             self._out.write(json.dumps({what: value}) + "\n")
             self._out.flush()
 
     def progress(self, progress: Progress) -> None:
+        """Tells how far the job is: ten times a second at most, and at once what begins, ends or changes its state."""
+        done = "done" if progress.total and progress.done >= progress.total else ""
+        state, now_s = (done, progress.note, *(part.state for part in progress.parts)), time.monotonic()
+        if now_s < self._tell_from_s and state == self._told:
+            return
+        self._told, self._tell_from_s = state, now_s + _TELL_EVERY_S
         self.say("progress", asdict(progress))
 
 
@@ -50,7 +64,7 @@ def main() -> None:
     """Runs one job."""
     # A Ctrl-C at the terminal is for the one who asked, who then tells us.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    speaker = _Speaker(os.fdopen(os.dup(1), "w", encoding="ascii"))
+    speaker = Speaker(os.fdopen(os.dup(1), "w", encoding="ascii"))
     # Whatever a library prints must not get between the lines.
     os.dup2(2, 1)
     asked = json.loads(sys.stdin.readline())
