@@ -328,10 +328,13 @@ def rewrap(
     to: To,
     container: Annotated[str, typer.Option(help="mov, mp4 or mkv.")] = "mov",
     camera: Annotated[str, typer.Option(help="Put in front of the output's name.")] = "",
+    every_picture: Annotated[
+        bool, typer.Option("--every-picture", help="Compare every decoded picture, not those at the joins alone.")
+    ] = False,
     json: Json = False,
 ) -> None:
     """Put picture and sound into another container, joining spans, and prove that nothing changed."""
-    _make(paths, "rewrap", container, to, camera, None, json)
+    _make(paths, "rewrap", container, to, camera, None, json, every_picture=every_picture)
 
 
 @app.command()
@@ -350,12 +353,25 @@ def convert(
 
 
 def _make(
-    paths: list[Path], way: Way, recipe: str, to: Path, camera: str, marks: tuple[str, str] | None, json: bool
+    paths: list[Path],
+    way: Way,
+    recipe: str,
+    to: Path,
+    camera: str,
+    marks: tuple[str, str] | None,
+    json: bool,
+    *,
+    every_picture: bool = False,
 ) -> None:
     with reported(json), Bar(json) as watch, stoppable(watch):
         clips = clips_from(paths, places().own_layouts, watch)
         outputs = [
-            perform_make(MakeRequest(clip.paths, way, recipe, to, camera, marks, sounds=clip.sounds), watch)
+            perform_make(
+                MakeRequest(
+                    clip.paths, way, recipe, to, camera, marks, sounds=clip.sounds, every_picture=every_picture
+                ),
+                watch,
+            )
             for clip in clips
         ]
     if json:

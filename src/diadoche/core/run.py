@@ -139,6 +139,8 @@ class Run:
         self._every_picture = every_picture
         # When each part begins, from the first picture of all; known as far as it was read.
         self.begins_s: list[Fraction] = []
+        # When the last picture of all ends; known when every packet was read.
+        self.ends_s = Fraction(0)
         self.paths = tuple(paths)
         self.sounds = tuple(sounds)
         self.parts = parts(self.paths)
@@ -156,7 +158,12 @@ class Run:
         return heapq.merge(self._part_packets(), *beside, key=lambda timed: timed.dts_s)
 
     def units(
-        self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None, *, threads: bool = True
+        self,
+        begin_s: Fraction = Fraction(0),
+        end_s: Fraction | None = None,
+        *,
+        threads: bool = True,
+        pictures: bool = True,
     ) -> Iterator[Unit]:
         """Pictures in the order of showing and sound between them, in about the order of time.
 
@@ -164,12 +171,15 @@ class Run:
             begin_s: units that end before may be left out.
             end_s: reading stops when everything before has been given.
             threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
+            pictures: whether they are decoded; else there is sound alone.
 
         Raises:
             MediaError: a part cannot be opened or read.
         """
         beside = [self._units_beside(path, number) for number, path in enumerate(self.sounds)]
-        return heapq.merge(self._part_units(begin_s, end_s, threads=threads), *beside, key=lambda unit: unit.time_s)
+        return heapq.merge(
+            self._part_units(begin_s, end_s, threads=threads, pictures=pictures), *beside, key=lambda unit: unit.time_s
+        )
 
     # -- parts ---------------------------------------------------------------------------------
 
@@ -181,8 +191,11 @@ class Run:
             with opened(part) as media, decoding(part[0]):
                 yield from joint.read(media, every_picture=self._every_picture)
             joint.end_part()
+        self.ends_s = joint.ends_s
 
-    def _part_units(self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool) -> Iterator[Unit]:
+    def _part_units(
+        self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool, pictures: bool
+    ) -> Iterator[Unit]:
         joint = _Joint(self.rate)
         self.begins_s = []
         for part in self.parts:
@@ -192,7 +205,7 @@ class Run:
                 continue
             with opened(part) as media, decoding(part[0]):
                 joint.entered = begin_s > joint.begins_s and _seek(media, begin_s - joint.begins_s)
-                yield from _Decoding(media, joint, end_s, threads).units()
+                yield from _Decoding(media, joint, end_s, threads, pictures).units()
             joint.end_part()
             if end_s is not None and joint.begins_s >= end_s:
                 return
@@ -411,6 +424,7 @@ class _Decoding:
     joint: _Joint
     end_s: Fraction | None
     threads: bool
+    pictures: bool
     _awaited: list[Fraction] = field(default_factory=list)
     # What a frame's own stamp becomes on the run's clock, by track: known with the first packet of each.
     _shifts_s: dict[int, Fraction] = field(default_factory=dict)
@@ -435,6 +449,8 @@ class _Decoding:
                     self._shifts_s.setdefault(0, timed.pts_s - own_s)
             # Where stamps overlap, two pictures have one place: one of them is enough.
             overlaps = timed.pts_s in self._awaited or timed.pts_s <= self._shown_s
+            if timed.track == 0 and not self.pictures:
+                continue
             if timed.track == 0 and not timed.hidden and packet.pts is not None and not overlaps:
                 heapq.heappush(self._awaited, timed.pts_s)
             for each in timed.packets:

@@ -362,7 +362,7 @@ def _is_unwanted(clip: KeptClip) -> bool:
 def _proof_words(output: Output) -> str:
     """What was found when an output was read back, and no more than that."""
     if output.packets_identical:
-        return "packets and pictures equal" if output.pictures_identical else "packets equal"
+        return "packets and pictures equal" if output.pictures_identical else "packets equal, decodes to its end"
     return "checked to the last picture" if output.checks is not None and output.checks.passed else ""
 
 

@@ -17,7 +17,7 @@ from diadoche.core.convert.kept_boxes import Kept, is_all_there, what_to_keep, w
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples
-from diadoche.core.convert.source_index import source_instants
+from diadoche.core.convert.source_index import Instants, source_instants
 from diadoche.core.convert.targets import muxing, new_file, output_name
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
@@ -41,8 +41,11 @@ def rewrap(
     camera: str = "",
     decode_check: bool = True,
     sounds: Sequence[Path] = (),
+    every_picture: bool = False,
 ) -> Output:
     """Puts the picture and sound of a clip into another container, joining its spans.
+
+    With `every_picture`, all decoded pictures are compared with the original's, not those at the joins alone.
 
     Raises:
         RequestError: an unknown container, the originals' own folder, or what this container cannot hold.
@@ -63,7 +66,7 @@ def rewrap(
         copying = _Copying(run, facts, container)
         copying.write(made.part, Share(watch, 0, 0.2 if decode_check else 1))
         copying.finish(made.part)
-        proof = _prove(copying, made.part, Share(watch, 0.2, 1) if decode_check else None)
+        proof = _prove(copying, made.part, Share(watch, 0.2, 1) if decode_check else None, everything=every_picture)
         size = made.part.stat().st_size
         made.withheld = not proof.passed
     delivered = not made.withheld
@@ -110,13 +113,16 @@ class _Proof:
         return withheld(name, ", ".join(told), self.findings)
 
 
-def _prove(copying: _Copying, part: Path, watch: Watch | None) -> _Proof:
+def _prove(copying: _Copying, part: Path, watch: Watch | None, *, everything: bool) -> _Proof:
     back = copying.read_back(part)
-    wrong = copying.out_of_step(back.instants_s)
+    there = source_instants(copying.run.paths, copying.facts.video[0].frame_rate)
+    wrong = copying.out_of_step(back.instants_s, there)
     data = copying.keeps_data(part)
     if watch is None:
         return _Proof(back.equal, not wrong, data, findings=wrong)
-    found = compare_decoded(copying.run, part, copying.facts.frames or 1, copying.as_pcm, watch)
+    # Where the original's stamps do not tell when its pictures are shown, only decoding both does.
+    everything = everything or there is None
+    found = compare_decoded(copying.run, part, copying.pictures, copying.as_pcm, watch, everything=everything)
     rate = copying.facts.video[0].frame_rate
     checks = Checks(
         frames=found.pictures_in == found.pictures_out > 0,
@@ -278,10 +284,14 @@ class _Copying:
         equal = all(mine.digest.value() == theirs.value() for mine, theirs in zip(self._tracks, again, strict=True))
         return _ReadBack(equal, sorted(instants), tick_s)
 
-    def out_of_step(self, instants_s: list[Fraction]) -> tuple[Finding, ...]:
-        """Where a picture of the output stands at another time than in the source, whose own stamps are asked."""
+    def out_of_step(self, instants_s: list[Fraction], there: Instants | None) -> tuple[Finding, ...]:
+        """Where a picture of the output stands at another time than in the source.
+
+        Args:
+            instants_s: of the output.
+            there: of the source, by its own stamps; None where they do not tell.
+        """
         rate = self.facts.video[0].frame_rate
-        there = source_instants(self.run.paths, rate)
         if len(instants_s) != self.pictures:
             words = f"{len(instants_s)} pictures are in it, not {self.pictures}"
             return (Finding("out of step", 0, 0.0, words),)

@@ -42,6 +42,8 @@ class MakeRequest:
     sounds: tuple[Path, ...] = ()
     # What is known of the clip, every picture counted; None where nobody looked yet.
     facts: Facts | None = None
+    # A rewrap compares every decoded picture with the original's, not those at the joins alone.
+    every_picture: bool = False
 
 
 def perform_make(request: MakeRequest, watch: Watch) -> Output:
@@ -83,7 +85,14 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
     sounds = with_tracks(request.sounds) if facts.sound_apart else ()
     if request.way == "rewrap":
         return rewrap(
-            request.paths, facts, request.folder, watch, container=request.recipe, camera=request.camera, sounds=sounds
+            request.paths,
+            facts,
+            request.folder,
+            watch,
+            container=request.recipe,
+            camera=request.camera,
+            sounds=sounds,
+            every_picture=request.every_picture,
         )
     marks = Marks.parse(*request.marks, facts.video[0]) if request.marks else None
     recipe = recipe_named(request.recipe)
