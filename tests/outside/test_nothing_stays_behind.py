@@ -80,6 +80,12 @@ def test_a_timecode_of_its_own_base_stays_one(tmp_path: Path) -> None:
     for way, recipe in (("rewrap", "mp4"), ("convert", "prores-422")):
         video = identify([made([source], way, recipe, tmp_path / way)]).video[0]
         assert (video.timecode, video.timecode_rate, video.frame_rate) == ("10:00:00:10", 25, 50)
+    # A part, and another container, get a track or a tag that counts the pictures: the same moment, not the same digits.
+    part = make([source], "convert", "prores-422", tmp_path / "part", marks=("11", "20"))
+    video = identify([Path(part.output)]).video[0]
+    assert (video.timecode, video.timecode_rate) == ("10:00:00:31", 50)
+    video = identify([made([source], "rewrap", "mkv", tmp_path / "mkv")]).video[0]
+    assert video.timecode == "10:00:00:20"
 
 
 def test_data_of_joined_parts_follows_the_pictures(tmp_path: Path) -> None:

@@ -126,7 +126,8 @@ def test_sound_that_changes_its_layout_is_named(tmp_path: Path) -> None:
     sound = ffprobe(Path(output.output))["streams"][1]
     assert abs(float(sound["duration"]) - 4) < 0.05
     wrapped = make([source], "rewrap", "mov", tmp_path / "wrapped")
-    assert wrapped.output or wrapped.problems
+    assert wrapped.output, wrapped.problems
+    assert int(ffprobe(Path(wrapped.output), "-count_frames")["streams"][0]["nb_read_frames"]) == 100
 
 
 def test_a_later_part_with_one_more_track_is_named(tmp_path: Path) -> None:

@@ -298,3 +298,30 @@ def test_every_layout_of_samples_is_digested_whole(pixels: str) -> None:
             planes[number][wide] = 9
             assert picture_digest(frame) == before, (pixels, number)
             planes[number][wide] = 7
+
+
+def test_a_mark_past_the_end_ends_with_the_clip(tmp_path: Path) -> None:
+    source = film(tmp_path / "in.mp4", range(60), "25", *X264, *AAC)
+    output = make([source], "convert", "prores-422", tmp_path / "out", marks=("40", "500"))
+    assert output.output, output.problems
+    assert numbers_of(Path(output.output)) == list(range(40, 60))
+    assert [each for each in output.findings if each.kind == "repeated"] == []
+
+
+def test_a_mark_in_a_hole_keeps_its_length(tmp_path: Path) -> None:
+    source = film(tmp_path / "in.mp4", range(200), "25", *X264, kept="not(between(n,60,99))", sound=False)
+    path = made([source], "convert", "prores-422", tmp_path / "out", marks=("50", "80"))
+    assert numbers_of(path) == [min(number, 59) for number in range(50, 80)]
+
+
+def test_last_pictures_that_do_not_decode_are_told_as_that(tmp_path: Path) -> None:
+    whole = film(
+        tmp_path / "in.mov", range(50), "25", "-c:v", "mjpeg", "-q:v", "2", "-pix_fmt", "yuvj420p", "-c:a", "pcm_s16le"
+    )
+    source = damaged(whole, 49)
+    output = make([source], "convert", "prores-422", tmp_path / "out")
+    assert output.output, output.problems
+    assert numbers_of(Path(output.output)) == list(range(49))
+    said = " ".join(problem.what for problem in output.problems)
+    assert "ends before" in said
+    assert "stands there instead" not in said

@@ -447,12 +447,10 @@ class _Decoding:
                     self._shifts_s[timed.track] = timed.pts_s - own_s
                 else:
                     self._shifts_s.setdefault(0, timed.pts_s - own_s)
-            # Where stamps overlap, two pictures have one place: one of them is enough.
-            overlaps = timed.pts_s in self._awaited or timed.pts_s <= self._shown_s
             if timed.track == 0 and not self.pictures:
                 continue
-            if timed.track == 0 and not timed.hidden and packet.pts is not None and not overlaps:
-                heapq.heappush(self._awaited, timed.pts_s)
+            if timed.track == 0 and not timed.hidden and packet.pts is not None:
+                self._await(timed.pts_s)
             for each in timed.packets:
                 yield from self._decoded(each, timed.track)
             if self.end_s is not None and timed.dts_s >= self.end_s:
@@ -466,6 +464,11 @@ class _Decoding:
             rest.stream, rest.time_base = stream, stream.time_base or Fraction(1)
             yield from self._decoded(rest, number)
         yield from self._missing_before(self.end_s)
+
+    def _await(self, time_s: Fraction) -> None:
+        """Where stamps overlap, two pictures have one place: one of them is enough."""
+        if time_s > self._shown_s and time_s not in self._awaited:
+            heapq.heappush(self._awaited, time_s)
 
     def _decoded(self, packet: av.Packet[Any], track: int) -> Iterator[Unit]:
         try:

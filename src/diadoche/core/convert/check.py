@@ -25,7 +25,7 @@ from diadoche.core.watch import Progress, Watch
 
 # How far the mean of an eighth by an eighth of a picture moves through a lossy encoder, in 8-bit code values.
 _CHANGED = 12
-_MOST_FINDINGS = 200
+MOST_FINDINGS = 200
 _CLOCK_S = 2e-3
 
 
@@ -137,7 +137,7 @@ def examine(path: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple
             sync=in_step and not any(each.kind == "out of step" for each in findings),
             decodes=clean and not any(each.kind == "changed" for each in findings),
         ),
-        tuple(findings[:_MOST_FINDINGS]),
+        tuple(findings[:MOST_FINDINGS]),
     )
 
 
@@ -174,6 +174,8 @@ def placed_right(found: PictureMap, first: int, rate: Fraction, instants: Instan
     rounding_s = max(_CLOCK_S, half_s / 2)
     gone = np.sort([float(each) for each in (*found.missing_s, *found.left_out_s)])
     there = instants[_apart(instants, gone) > half_s / 2] if gone.size else instants
+    if not there.size:
+        return ()
     places_s = (first + np.arange(len(found.times_s))) / float(rate)
     # What was shown last up to the middle of a place: two answers where that is not sure.
     early, late = (
@@ -184,7 +186,7 @@ def placed_right(found: PictureMap, first: int, rate: Fraction, instants: Instan
     wrong = (taken_s < there[early] - half_s) | (taken_s > there[late] + half_s)
     return tuple(
         _finding("out of step", int(number), rate, f"it was shown at {taken_s[number]:.3f} s")
-        for number in np.flatnonzero(wrong)[:_MOST_FINDINGS]
+        for number in np.flatnonzero(wrong)[:MOST_FINDINGS]
     )
 
 
@@ -202,4 +204,4 @@ def map_findings(found: PictureMap, rate: Fraction, first: int) -> tuple[Finding
     findings += [_finding("damaged", number, rate, "it is damaged in the original") for number in sorted(found.damaged)]
     for kind, times in (("missing", found.missing_s), ("left out", found.left_out_s)):
         findings += [_finding(kind, max(0, round(time_s * rate) - first), rate) for time_s in times]
-    return tuple(sorted(findings, key=lambda each: each.picture)[:_MOST_FINDINGS])
+    return tuple(sorted(findings, key=lambda each: each.picture)[:MOST_FINDINGS])

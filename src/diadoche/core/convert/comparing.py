@@ -10,11 +10,10 @@ import av
 import numpy as np
 import xxhash
 
-from diadoche.core.convert.check import Finding
+from diadoche.core.convert.check import MOST_FINDINGS, Finding
 from diadoche.core.run import Missing, Picture, Run, Sound
 from diadoche.core.watch import Progress, Share, Watch
 
-_MOST_FINDINGS = 200
 # Around a join; and how much earlier decoding begins, for a decoder needs a key picture first.
 _AROUND_S, _LEAD_S = Fraction(2, 5), Fraction(3)
 _CLOCK_S = Fraction(1, 500)
@@ -133,7 +132,7 @@ def _all_compared(run: Run, output: Run, expected: int, as_pcm: frozenset[int], 
         min(bad_in, default=Fraction(0)),
         before.ends_s,
         after.ends_s,
-        tuple(findings[:_MOST_FINDINGS]),
+        tuple(findings[:MOST_FINDINGS]),
     )
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import heapq
 import itertools
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -22,7 +21,7 @@ from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened
 from diadoche.core.names import shown
-from diadoche.core.run import Run, TickScale, TimedPacket, tracks_of
+from diadoche.core.run import Run, TickScale, TimedPacket
 
 # Disc-style linear PCM and the like exist in transport streams only.
 _PCM_OF_DISCS = {"pcm_bluray", "pcm_dvd", "s302m"}
@@ -54,15 +53,12 @@ def sound_that_begins_anew(run: Run) -> set[int]:
     return found
 
 
-def reordering(part: Sequence[Path]) -> int:
-    """By how many pictures the order of coding runs ahead of that of showing, at most."""
-    with opened(part) as media, decoding(part[0]):
-        picture = tracks_of(media)[0]
-        packets = (packet for packet in media.demux(picture) if packet.size and packet.pts is not None)
-        stamps = [packet.pts or 0 for packet in itertools.islice(packets, _REORDERING_SEEN)]
+def reordering(run: Run) -> int:
+    """By how many pictures the order of coding runs ahead of that of showing, at most; the beginning is looked at."""
+    pictures = (timed.pts for timed in Run(run.parts[0], run.rate).packets() if timed.track == 0)
     deepest = 0
     later: list[int] = []
-    for stamp in stamps:
+    for stamp in itertools.islice(pictures, _REORDERING_SEEN):
         later = [each for each in later if each > stamp]
         deepest = max(deepest, len(later))
         later.append(stamp)
@@ -71,20 +67,22 @@ def reordering(part: Sequence[Path]) -> int:
 
 @dataclass(slots=True)
 class CodingTimes:
-    """When pictures are to be decoded, from when they are shown: those times alone are exact in every container."""
+    """When pictures are to be decoded, from when they are shown: those times alone are exact in every container.
+
+    Both in pictures of an even run.
+    """
 
     depth: int
-    step: int
     _shown: list[int] = field(default_factory=list)
     _waiting: int = 0
     _last: int | None = None
 
     def next(self, shown: int) -> int:
-        """The decoding time of the next picture in the order of coding; both in ticks."""
+        """The decoding time of the next picture in the order of coding."""
         heapq.heappush(self._shown, shown)
         if self._waiting < self.depth:
             # So many are decoded before the first one is shown.
-            wanted = self._shown[0] - (self.depth - self._waiting) * self.step
+            wanted = self._shown[0] - (self.depth - self._waiting)
             self._waiting += 1
         else:
             wanted = heapq.heappop(self._shown)
@@ -133,7 +131,7 @@ class CopiedTrack:
         self._tick_s = _tick_of(source, number, facts)
         self.stream.time_base = self._tick_s
         if number == 0 and video.frame_rate_mode == "constant":
-            self._times = CodingTimes(depth, round(1 / video.frame_rate / self._tick_s))
+            self._times = CodingTimes(depth)
 
     @property
     def is_pcm(self) -> bool:

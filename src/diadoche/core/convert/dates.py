@@ -6,19 +6,31 @@ from av.container import OutputContainer
 from av.stream import Stream
 
 from diadoche.core.identify.facts import Facts
-from diadoche.core.timecode import Timecode, may_drop
+from diadoche.core.timecode import Timecode, frames_a_day, may_drop
 
 
-def write_dates(target: OutputContainer, video: Stream, facts: Facts, *, with_timecode: bool = True) -> None:
-    """Date and timecode of the recording, where the container can hold them."""
+def write_dates(
+    target: OutputContainer, video: Stream, facts: Facts, *, first: int = 0, with_timecode: bool = True
+) -> None:
+    """Date and timecode of the recording, where the container can hold them.
+
+    Args:
+        target: the output.
+        video: its picture track.
+        facts: of the recording.
+        first: which picture of the recording becomes the output's first.
+        with_timecode: whether a label is written; it counts pictures, whatever the recording's own counts.
+    """
     if facts.start is not None:
         target.metadata["creation_time"] = facts.start.isoformat()
-    label, rate = facts.video[0].timecode, facts.video[0].frame_rate
-    if label is None or not with_timecode:
+    picture = facts.video[0]
+    if picture.timecode is None or not with_timecode:
         return
-    try:
-        video.metadata["timecode"] = str(Timecode.parse(label, rate))
-    except ValueError:
+    rate, labels = picture.frame_rate, picture.labels
+    if labels is not None:
+        drop = labels.first.drop and may_drop(rate)
+        label = Timecode((labels.midnight + first) % frames_a_day(rate, drop), rate, drop)
+        video.metadata["timecode"] = str(label)
+    elif not may_drop(rate):
         # A camera's label may be nonsense at this rate, such as drop-frame at 25; it stays in the stream.
-        if not may_drop(rate):
-            video.metadata["timecode"] = label.replace(";", ":")
+        video.metadata["timecode"] = picture.timecode.replace(";", ":")

@@ -9,6 +9,8 @@ Source: [14496-12] ISO/IEC 14496-12:2022, clauses 4.2, 8.3 to 8.7; [QTFF] for th
 
 from __future__ import annotations
 
+import errno
+import itertools
 import struct
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -173,6 +175,25 @@ def _sizes(box: bytes) -> list[int]:
     return [size for (size,) in struct.iter_unpack(">I", box[12 : 12 + 4 * min(count, (len(box) - 12) // 4)])]
 
 
+def _pieces(track: DataTrack) -> Iterator[tuple[Sample, bytes]]:
+    """What the samples of a track hold, each in pieces; a file is opened once for all that follow each other in it.
+
+    Raises:
+        OSError: one cannot be read, or ends before its table says.
+    """
+    for path, samples in itertools.groupby(track.samples, key=lambda sample: sample.path):
+        with unseen_file(path) as source:
+            for sample in samples:
+                source.seek(sample.offset)
+                left = sample.size
+                while left:
+                    data = source.read(min(left, _COPY_BYTES))
+                    if not data:
+                        raise OSError(errno.EIO, f"{path.name} ends before its table says")
+                    yield sample, data
+                    left -= len(data)
+
+
 def track_digest(track: DataTrack) -> str:
     """A digest of all samples of a track, with their lengths in bytes and in time.
 
@@ -182,12 +203,8 @@ def track_digest(track: DataTrack) -> str:
     digest = xxhash.xxh3_128()
     for sample in track.samples:
         digest.update(struct.pack(">QQ", sample.size, sample.ticks))
-        with unseen_file(sample.path) as source:
-            source.seek(sample.offset)
-            left = sample.size
-            while left and (data := source.read(min(left, _COPY_BYTES))):
-                digest.update(data)
-                left -= len(data)
+    for _sample, data in _pieces(track):
+        digest.update(data)
     return digest.hexdigest()
 
 
@@ -232,19 +249,11 @@ def _write_samples(file: BinaryIO, track: DataTrack) -> list[int]:
     """Writes a track's samples in a box of their own, and tells where each stands."""
     total = sum(sample.size for sample in track.samples)
     file.write(struct.pack(">I4sQ", 1, b"mdat", total + 16))
-    places = []
-    for sample in track.samples:
-        places.append(file.tell())
-        with unseen_file(sample.path) as source:
-            source.seek(sample.offset)
-            left = sample.size
-            while left:
-                data = source.read(min(left, _COPY_BYTES))
-                if not data:
-                    raise OSError(5, f"{sample.path.name} ends before its table says")
-                file.write(data)
-                left -= len(data)
-    return places
+    begin = file.tell()
+    for _sample, data in _pieces(track):
+        file.write(data)
+    sizes = (sample.size for sample in track.samples[:-1])
+    return list(itertools.accumulate(sizes, initial=begin))
 
 
 def _box(kind: str, payload: bytes) -> bytes:

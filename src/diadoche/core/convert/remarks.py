@@ -47,14 +47,17 @@ def picture_remarks(
         yield remark(
             name, f"At its beginning the original does not decode for {count}; {name} begins with the first that does."
         )
-    missing = [time_s for time_s in found.missing_s if time_s * rate >= first]
-    if missing:
-        count, verb = count_text(len(missing), "picture"), "does" if len(missing) == 1 else "do"
-        yield remark(
-            name,
-            f"{count} of the original {verb} not decode, at {places(missing)}; the one before stands there instead, so "
-            "that sound stays in step.",
-        )
+    # After the last that decodes, nothing has to stand in: the output ends there.
+    ends_s = max(found.times_s, default=Fraction(0))
+    missing = [time_s for time_s in found.missing_s if time_s * rate >= first and time_s < ends_s]
+    last = [time_s for time_s in found.missing_s if time_s >= ends_s]
+    for times, then in (
+        (missing, "the one before stands there instead, so that sound stays in step"),
+        (last, f"{name} ends before"),
+    ):
+        if times:
+            count, verb = count_text(len(times), "picture"), "does" if len(times) == 1 else "do"
+            yield remark(name, f"{count} of the original {verb} not decode, at {places(times)}; {then}.")
     again = len(found.again) - len(missing)
     if again > 0:
         yield remark(

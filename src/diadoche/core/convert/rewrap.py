@@ -9,7 +9,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any, cast
 
-from diadoche.core.convert.check import Checks, Finding
+from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering, sound_that_begins_anew
 from diadoche.core.convert.dates import write_dates
@@ -28,7 +28,6 @@ from diadoche.core.watch import Progress, Share, Watch
 
 CONTAINERS = ("mov", "mp4", "mkv")
 _ISO = {"mov", "mp4"}
-_MOST_FINDINGS = 200
 
 
 def rewrap(
@@ -172,7 +171,6 @@ class _Copying:
         self._container = container
         self._tracks: list[CopiedTrack] = []
         self.pictures = 0
-        self._hidden = 0
         # Tracks and boxes that no muxer takes along; between ISO base media alone.
         self.kept = Kept()
         self._unjoined: list[int] = []
@@ -197,7 +195,7 @@ class _Copying:
         with muxing(part, self._container, options) as target:
             with opened(self.run.parts[0]) as media:
                 streams = tracks_of(media, every_picture=True)
-                depth = reordering(self.run.parts[0])
+                depth = reordering(self.run)
                 self._tracks = [
                     CopiedTrack(
                         target, stream, self.facts, number, self._container, depth, as_pcm=number - 1 in unjoinable
@@ -245,7 +243,6 @@ class _Copying:
 
     def _count(self, timed: TimedPacket) -> None:
         self.pictures += not timed.hidden
-        self._hidden += timed.hidden
         if timed.hidden and (self._container == "mkv" or timed.pts_s >= 0):
             held = "Matroska has no list for that" if self._container == "mkv" else "they lie between others"
             raise RequestError(
@@ -307,7 +304,7 @@ class _Copying:
             Finding("out of step", number, float(mine), f"it was shown at {theirs:.3f} s")
             for number, (mine, theirs) in enumerate(zip(instants_s, there, strict=True))
             if abs(float(mine - instants_s[0]) - theirs) > half_s
-        )[:_MOST_FINDINGS]
+        )[:MOST_FINDINGS]
 
     def problems(self, name: str) -> list[Problem]:
         """What a person should know of an output that is right."""

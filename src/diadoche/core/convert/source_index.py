@@ -62,11 +62,13 @@ def _instants(part: Sequence[Path]) -> Instants | None:
         coded: list[int] = []
         try:
             for packet in media.demux(stream):
-                if packet.size and packet.pts is None:
+                # What an edit list hides is not shown.
+                if not packet.size or packet.is_discard:
+                    continue
+                if packet.pts is None:
                     return None
-                if packet.size and packet.pts is not None:
-                    shown.append(packet.pts)
-                    coded.append(packet.dts if packet.dts is not None else packet.pts)
+                shown.append(packet.pts)
+                coded.append(packet.dts if packet.dts is not None else packet.pts)
         except av.error.FFmpegError:
             # What follows a damaged place is not known.
             return None

@@ -186,8 +186,8 @@ class _Encoding:
                 self._release(target)
             if isinstance(unit, Picture):
                 ends_s = max(ends_s, unit.time_s + unit.length_s)
-        for placed in self._timing.flush(ends_s if self._video.frame_rate_mode == "variable" else None):
-            if stream is not None:
+        if stream is not None and self._video.frame_rate_mode == "variable":
+            for placed in self._timing.flush(ends_s):
                 self._encode(target, stream, placed)
         if stream is None:
             raise self._nothing()
@@ -240,7 +240,9 @@ class _Encoding:
         # A part, or what begins later than its source, would be out of step with tracks that are taken as they are.
         if self._marks is None and not self._timing.begins:
             self._kept = self._source.kept()
-        write_dates(target, stream, self._facts_from_first(), with_timecode=not self._kept.has_timecode)
+        write_dates(
+            target, stream, self._facts, first=self._timing.begins or 0, with_timecode=not self._kept.has_timecode
+        )
         return stream
 
     def finish(self, part: Path) -> None:
@@ -253,13 +255,6 @@ class _Encoding:
             self._kept = self._source.kept()
             with writing(part):
                 write_kept(part, self._kept)
-
-    def _facts_from_first(self) -> Facts:
-        """The facts, with the timecode of the first picture that is taken."""
-        if not self._timing.begins or self._video.labels is None:
-            return self._facts
-        label = str(self._video.labels.at(self._timing.begins))
-        return replace(self._facts, video=(replace(self._video, timecode=label), *self._facts.video[1:]))
 
     def _encode(self, target: OutputContainer, stream: VideoStream, placed: Placed) -> None:
         marks = self._marks

@@ -14,23 +14,18 @@ from diadoche.core.colortags import MATRICES, PRIMARIES, code_of, matrix_for, na
 Rgb = NDArray[np.uint8]
 
 
-def name_colours(frame: av.VideoFrame, lines: int = 0) -> None:
-    """Writes into a frame by which matrix it is to be read, where it does not say: scalers take another one then.
-
-    Args:
-        frame: as decoded; its tag may change.
-        lines: of the whole picture, where the frame is a part of one.
-    """
+def name_colours(frame: av.VideoFrame) -> None:
+    """Writes into a frame by which matrix it is to be read, where it does not say: scalers take another one then."""
     if frame.format.is_rgb:
         return
     matrix = name_of(MATRICES, int(frame.colorspace))
     primaries = name_of(PRIMARIES, int(frame.color_primaries))
-    frame.colorspace = code_of(MATRICES, matrix_for(matrix, primaries, lines or frame.height, rgb=False))
+    frame.colorspace = code_of(MATRICES, matrix_for(matrix, primaries, frame.height, rgb=False))
 
 
-def as_rgb(frame: av.VideoFrame, width: int, height: int, lines: int = 0) -> Rgb:
-    """The picture in a size, shape (height, width, 3); `lines` as in `name_colours`."""
-    name_colours(frame, lines)
+def as_rgb(frame: av.VideoFrame, width: int, height: int) -> Rgb:
+    """The picture in a size, shape (height, width, 3)."""
+    name_colours(frame)
     return cast(Rgb, frame.reformat(width=width, height=height, format="rgb24").to_ndarray())
 
 

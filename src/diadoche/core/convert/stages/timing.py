@@ -87,16 +87,13 @@ class ConstantRate:
             yield self._put(unit, again=False)
         self._held = unit
 
-    def flush(self, ends_s: Fraction | None = None) -> Iterator[Placed]:
-        """Lets the last picture stand for its time.
+    def flush(self, ends_s: Fraction) -> Iterator[Placed]:
+        """Lets the last picture stand until it ends, where the rate varies; in an even run it has its one place.
 
         Args:
-            ends_s: when the last picture of the source ends; None where it has its one place.
+            ends_s: when the last picture of the source ends.
         """
-        if self._end is not None and self._begun:
-            yield from self._fill(self._end)
-        elif ends_s is not None and self._begun:
-            yield from self._fill(round(ends_s * self._rate))
+        yield from self._fill(round(ends_s * self._rate))
 
     def _begin(self, place: int) -> Iterator[Placed]:
         """The output begins with the first picture that decodes; in a part, with the one that stands there."""
