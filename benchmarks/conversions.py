@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
+import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -14,8 +17,13 @@ from diadoche.core.convert.transcode import convert
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.demo.make import make_demo
+from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.make_output import MakeRequest
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.queue.runner import Job, Runner
 
 _LONG_LOOPS, _SHORT_LOOPS = 270, 12
+_CLIPS, _PICTURES = 8, 50
 
 
 def rows() -> Iterator[Row]:
@@ -28,6 +36,13 @@ def rows() -> Iterator[Row]:
     work = f"rewrap of {size * 1000:.0f} MB with the check by decoding both"
     yield Row(work, "ffmpeg -c copy", "a row of its own", f"{measured:.0f}×", None)
     yield from _convert_rows(cards["Drone"] / "DCIM/100DRONE/DRON0003.MP4")
+    yield Row(
+        f"convert {_CLIPS} short clips, as the queue does, checks included",
+        "ffmpeg, one after another",
+        "≥ 1.2 times as fast",
+        f"{(faster := 1 / _many_clips(cards['Drone'] / 'DCIM/100DRONE/DRON0003.MP4')):.2f} times",
+        faster >= 1.2,
+    )
 
 
 def _rewrap(stream: Path, loops: int, *, check: bool) -> tuple[float, float]:
@@ -61,6 +76,45 @@ def _rewrap(stream: Path, loops: int, *, check: bool) -> tuple[float, float]:
             run("ffmpeg", "-y", "-i", long, "-c", "copy", folder / "theirs.mov")
 
         return ratio(ours, theirs), long.stat().st_size / 1e9
+
+
+def _many_clips(clip: Path) -> float:
+    """Our time over `ffmpeg`'s for eight clips of two seconds: through the queue, each job in its process."""
+    with tempfile.TemporaryDirectory(dir=".") as name:
+        folder = Path(name).absolute()
+        clips = [folder / f"clip{number}.mp4" for number in range(_CLIPS)]
+        run("ffmpeg", "-y", "-i", clip, "-frames:v", str(_PICTURES), "-c", "copy", clips[0])
+        for each in clips[1:]:
+            each.write_bytes(clips[0].read_bytes())
+        recipe = recipe_named("vc3-hq")
+        facts = [identify([each], "counted") for each in clips]
+
+        def ours() -> None:
+            ended = threading.Semaphore(0)
+            ledger = Ledger(folder / f"{time.monotonic_ns()}.sqlite")
+
+            def finished(job: Job) -> None:
+                assert job.result.output, job.result.problems
+                ended.release()
+
+            runner = Runner(ledger, ALL_KINDS, lambda _job: None, finished)
+            for number, each in enumerate(clips):
+                runner.add(
+                    "make", each.name, "encode", MakeRequest((each,), recipe, folder / "out", facts=facts[number])
+                )
+            for _each in clips:
+                ended.acquire()
+            runner.close()
+            shutil.rmtree(folder / "out")
+
+        def theirs() -> None:
+            for each in clips:
+                run(
+                    "ffmpeg", "-y", "-i", each, "-c:v", "dnxhd", "-profile:v", "dnxhr_hq", "-pix_fmt", "yuv422p",
+                    "-c:a", "pcm_s24le", folder / "t.mov",
+                )  # fmt: skip
+
+        return ratio(ours, theirs)
 
 
 def _convert_rows(clip: Path) -> Iterator[Row]:

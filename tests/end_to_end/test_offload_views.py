@@ -211,7 +211,9 @@ def test_a_waiting_job_is_done_first(open_window: Opener, qtbot: QtBot) -> None:
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "All cards can come out.")
     waits(qtbot, lambda: len(application.desk.outputs.groups()) == 4 and not application.desk.work.running())
-    application.desk.outputs.choose("convert", "vc3-hq")
+    chooser = application.desk.outputs.recipe_chooser()
+    chooser.choose_named("vc3-hq")
+    application.desk.outputs.take(chooser)
     application.desk.outputs.include("rewrap", included=False)
     assert application.desk.outputs.make() == 3
     key(application, Qt.Key.Key_4, control=True)

@@ -70,7 +70,12 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
     assert group.clips.isHidden()
     # Only the short things here: joining, and one conversion to the fastest recipe.
-    application.desk.outputs.choose("convert", "vc3-hq")
+    dialog = group.choose_recipe()
+    waits(qtbot, dialog.isVisible)
+    row = next(n for n, each in enumerate(dialog.chooser.rows()) if each.name == "vc3-hq")
+    dialog.recipes.selectRow(row)
+    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Return)
+    waits(qtbot, lambda: group.recipe.text().startswith("VC-3 (DNxHR HQ)"))
     application.desk.outputs.include("rewrap", included=False)
     click(application, qtbot, "Make 3")
     waits(qtbot, lambda: (outputs.made_table.model() or model).rowCount() == 3 and not application.desk.work.running())

@@ -10,6 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.outside.public_tools import reading
+
 WIDTH, HEIGHT, BITS, CELL = 320, 180, 12, 16
 CLICK_SAMPLES = 2880
 RATE_HZ = 48_000
@@ -23,13 +25,17 @@ def ffmpeg(*words: str | Path, given: bytes = b"") -> bytes:
     return done.stdout
 
 
-def picture(number: int) -> bytes:
-    """A picture of grey with a bar that moves and its number as cells of black and white; planar 4:2:0."""
+def picture(number: int, *, gray: bool = False) -> bytes:
+    """A picture of grey with a bar that moves and its number as cells of black and white; planar 4:2:0.
+
+    In Gray's code one cell changes from number to number, so that any two neighbours differ alike.
+    """
+    code = number ^ number >> 1 if gray else number
     luma = np.full((HEIGHT, WIDTH), 90, np.uint8)
     left = number * 7 % (WIDTH - 60)
     luma[90:140, left : left + 50] = 170
     for bit in range(BITS):
-        luma[8:40, 16 + bit * CELL : 16 + (bit + 1) * CELL] = 235 if number >> bit & 1 else 16
+        luma[8:40, 16 + bit * CELL : 16 + (bit + 1) * CELL] = 235 if code >> bit & 1 else 16
     return luma.tobytes() + bytes([128]) * (WIDTH * HEIGHT // 2)
 
 
@@ -56,6 +62,7 @@ def film(
     sound: bool = True,
     kept: str = "",
     clicks_from: float = 0.0,
+    gray: bool = False,
 ) -> Path:
     """Pictures with these numbers at a rate, and clicks.
 
@@ -67,6 +74,7 @@ def film(
         sound: whether there is any.
         kept: an expression of FFmpeg's `select`; pictures it refuses leave a hole.
         clicks_from: the time at which the sound begins in its row of clicks.
+        gray: whether numbers are written in Gray's code.
     """
     wave = path.with_name(path.name + ".s16")
     seconds = float(len(numbers) / Fraction(rate))
@@ -76,20 +84,30 @@ def film(
         "-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{WIDTH}x{HEIGHT}", "-r", rate, "-i", "-",
         *(["-f", "s16le", "-ar", str(RATE_HZ), "-ac", "1", "-i", wave] if sound else []),
         *chosen, "-fps_mode", "passthrough", "-enc_time_base:v", f"1/{90_000}" if kept else str(1 / Fraction(rate)), *options, path,
-        given=b"".join(picture(number) for number in numbers),
+        given=b"".join(picture(number, gray=gray) for number in numbers),
     )  # fmt: skip
     wave.unlink()
     return path
 
 
-def numbers_of(path: Path) -> list[int]:
+def numbers_of(path: Path, *, gray: bool = False) -> list[int]:
     """The numbers of all pictures that FFmpeg decodes, in order."""
-    data = ffmpeg("-i", path, "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "format=gray", "-f", "rawvideo", "-")
+    data = ffmpeg(
+        *reading(path), "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "format=gray", "-f", "rawvideo", "-"
+    )
     found = np.frombuffer(data, np.uint8).reshape(-1, HEIGHT, WIDTH)
-    return [
+    codes = [
         sum(int(each[14:34, 20 + bit * CELL : 28 + bit * CELL].mean() > 125) << bit for bit in range(BITS))
         for each in found
     ]
+    return [_from_gray(code) for code in codes] if gray else codes
+
+
+def _from_gray(code: int) -> int:
+    number = 0
+    while code:
+        number, code = number ^ code, code >> 1
+    return number
 
 
 def times_of(path: Path) -> list[float]:

@@ -20,6 +20,13 @@ def ffprobe(path: Path, *options: str) -> dict[str, Any]:
     return found
 
 
+def ffprobe_pixels(path: Path) -> str:
+    """The pixel format of an output's first picture."""
+    first = sorted(path.iterdir())[0] if path.is_dir() else path
+    found: str = ffprobe(first)["streams"][0]["pix_fmt"]
+    return found
+
+
 def picture_digests(source: str, *, threads: int = 0) -> list[str]:
     """MD5 of every decoded picture, by `framemd5`. `source` is a path or a "concat:" list; damage wants one thread."""
     done = subprocess.run(
@@ -29,10 +36,16 @@ def picture_digests(source: str, *, threads: int = 0) -> list[str]:
     return [line.rsplit(",", 1)[1].strip() for line in done.stdout.splitlines() if not line.startswith("#")]
 
 
+def reading(path: Path) -> list[str]:
+    """How FFmpeg's programs are told to read an output: a film, or a folder of stills."""
+    return ["-pattern_type", "glob", "-i", f"{path}/*.png"] if path.is_dir() else ["-i", str(path)]
+
+
 def luma_pictures(path: Path, width: int, height: int, fmt: str = "gray") -> np.ndarray:
-    """All pictures of a file as luma, shape (pictures, lines, columns), by `ffmpeg`."""
+    """All pictures of a film or a folder of stills as luma, shape (pictures, lines, columns), by `ffmpeg`."""
+    is_rgb = ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr"))
     done = subprocess.run(
-        ["ffmpeg", "-v", "error", "-i", str(path), "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "extractplanes=y", "-f", "rawvideo", "-pix_fmt", fmt, "-"],
+        ["ffmpeg", "-v", "error", *reading(path), "-map", "0:v:0", "-fps_mode", "passthrough", "-vf", "null" if is_rgb else "extractplanes=y", "-f", "rawvideo", "-pix_fmt", fmt, "-"],
         capture_output=True, check=True,
     )  # fmt: skip
     kind = np.uint8 if fmt == "gray" else np.dtype("<u2")

@@ -11,8 +11,8 @@ import av
 import numpy as np
 import pytest
 
-from diadoche.core.convert.sound import PcmTrack
-from diadoche.core.identify.facts import AudioFacts
+from diadoche.core.convert.formats import SoundFormat
+from diadoche.core.convert.sound import SoundTrack, coding_of
 from diadoche.core.identify.probe import identify
 from tests.outside.numbered import clicks_beside_the_picture, film, numbers_of, times_of
 from tests.outside.public_tools import ffprobe
@@ -175,8 +175,9 @@ def test_a_file_cut_off_gives_what_is_left_and_says_so(tmp_path: Path, way: str)
 
 
 def test_an_hour_of_silence_takes_no_gigabytes(tmp_path: Path) -> None:
+    sound = SoundFormat(48_000, "stereo", 2, 16)
     with av.open(str(tmp_path / "out.mkv"), "w") as target:
-        track = PcmTrack(target, AudioFacts("pcm_s16le", 2, "stereo", 48_000, 16, True), aligned=True)
+        track = SoundTrack(target, sound, coding_of("pcm", sound), aligned=True)
         tracemalloc.start()
         for time_s in (Fraction(0), Fraction(3600)):
             frame = av.AudioFrame.from_ndarray(np.full((1, 2048), 1000, np.int16), format="s16", layout="stereo")

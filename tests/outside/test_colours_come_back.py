@@ -8,11 +8,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from tests.outside.public_tools import ffprobe
+from tests.outside.public_tools import ffprobe, ffprobe_pixels, reading
+from tests.outside.recipe_names import EVERY_RECIPE
 
 # Kr and Kb [BT601-7, BT709-6, BT2020-2].
 KR_KB = {"601": (0.299, 0.114), "709": (0.2126, 0.0722), "2020": (0.2627, 0.0593)}
@@ -61,7 +63,7 @@ def as_yuv(rgb: np.ndarray, matrix: str, *, full: bool, bits: int) -> bytes:
 def read_rgb(path: Path) -> np.ndarray:
     """The first picture as a player shows it: 16 bits of RGB by the file's own tags, as 8-bit values, shape (8, 3)."""
     data = subprocess.run(
-        ["ffmpeg", "-v", "error", "-i", str(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
+        ["ffmpeg", "-v", "error", *reading(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
          "-pix_fmt", "rgb48le", "-f", "rawvideo", "-"],
         capture_output=True, check=True,
     ).stdout  # fmt: skip
@@ -78,12 +80,12 @@ def write(path: Path, picture: bytes, pixels: str, *options: str) -> Path:
 
 
 def convert(source: Path, recipe: str, folder: Path) -> Path:
-    output = perform_make(MakeRequest((source,), "convert", recipe, folder), Watch())
+    output = perform_make(MakeRequest((source,), recipes()[recipe], folder), Watch())
     assert output.output, output.problems
     return Path(output.output)
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+@pytest.mark.parametrize("recipe", EVERY_RECIPE)
 @pytest.mark.parametrize("bits", [8, 10])
 @pytest.mark.parametrize("full", [False, True], ids=["limited", "full"])
 @pytest.mark.parametrize("matrix", sorted(KR_KB))
@@ -97,10 +99,13 @@ def test_tagged_colours_come_back(tmp_path: Path, matrix: str, full: bool, bits:
     # 8 bits of YUV, and FFmpeg's own arithmetic, hold no colour better than this.
     before = read_rgb(source)
     assert np.abs(before - COLOURS).max() <= 1.8
-    assert np.abs(read_rgb(convert(source, recipe, tmp_path / "out")) - before).max() <= 1
+    # Eight bits of ten round once more; what that costs in RGB is what it costs where chroma is resampled.
+    held = recipes()[recipe].losses(PictureFormat.of(identify([source])))
+    most = 2 if any("bits" in loss for loss in held) else 1
+    assert np.abs(read_rgb(convert(source, recipe, tmp_path / "out")) - before).max() <= most
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+@pytest.mark.parametrize("recipe", EVERY_RECIPE)
 @pytest.mark.parametrize(("size", "matrix"), [((720, 576), "601"), ((720, 480), "601"), ((1280, 720), "709")])
 def test_pictures_without_tags_are_read_as_their_size_means(
     tmp_path: Path, size: tuple[int, int], matrix: str, recipe: str
@@ -116,7 +121,7 @@ def test_pictures_without_tags_are_read_as_their_size_means(
     assert identify([source]).video[0].color.matrix == "unspecified"
     path = convert(source, recipe, tmp_path / "out")
     data = subprocess.run(
-        ["ffmpeg", "-v", "error", "-i", str(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
+        ["ffmpeg", "-v", "error", *reading(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
          "-pix_fmt", "rgb48le", "-f", "rawvideo", "-"],
         capture_output=True, check=True,
     ).stdout  # fmt: skip
@@ -124,10 +129,12 @@ def test_pictures_without_tags_are_read_as_their_size_means(
     part = wide // 8
     found = np.array([picture[100:260, n * part + 24 : n * part + part - 24].mean(axis=(0, 1)) for n in range(8)]) / 257
     assert np.abs(found - COLOURS).max() <= 2
-    assert ffprobe(path)["streams"][0]["color_space"] in {"bt709"} if matrix == "709" else {"smpte170m", "bt470bg"}
+    if not ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr")):
+        told = ffprobe(path)["streams"][0]["color_space"]
+        assert told in ({"bt709"} if matrix == "709" else {"smpte170m", "bt470bg"})
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+@pytest.mark.parametrize("recipe", EVERY_RECIPE)
 @pytest.mark.parametrize(
     ("pixels", "codec"),
     [("rgb24", "png"), ("rgb48be", "png"), ("gbrp", "libx264rgb"), ("gbrp10le", "ffv1"), ("bgr24", "rawvideo")],
@@ -146,5 +153,6 @@ def test_rgb_comes_back(tmp_path: Path, pixels: str, codec: str, recipe: str) ->
     assert identify([source]).video[0].chroma == "RGB"
     assert np.abs(read_rgb(source) - COLOURS).max() < 1.1
     path = convert(source, recipe, tmp_path / "out")
-    assert ffprobe(path)["streams"][0]["color_space"] == "bt709"
+    if not ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr")):
+        assert ffprobe(path)["streams"][0]["color_space"] == "bt709"
     assert np.abs(read_rgb(path) - COLOURS).max() <= 2

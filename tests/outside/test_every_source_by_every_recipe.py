@@ -98,11 +98,18 @@ def check(kind: Kind, way: str, recipe: str, folder: Path) -> None:
         return
     assert output.output, output.problems
     path = Path(output.output)
-    numbers, times = numbers_of(path), times_of(path)
+    numbers = numbers_of(path)
+    if path.is_dir():
+        assert numbers == list(kind.shown)
+        return
+    times = times_of(path)
     if way == "convert":
         assert numbers == list(kind.shown)
         assert times == pytest.approx([place / float(kind.rate) for place in range(len(times))], abs=0.002)
-        assert Fraction(ffprobe(path)["streams"][0]["avg_frame_rate"]) == kind.rate
+        said = ffprobe(path)["streams"][0]
+        # FFmpeg 5.1 finds no average in MXF with ProRes, and measures its own Matroska by the rounding of its clock.
+        told = [Fraction(said[key]) for key in ("avg_frame_rate", "r_frame_rate") if said[key] != "0/0"]
+        assert kind.rate in told or (path.suffix == ".mkv" and abs(told[0] / kind.rate - 1) < Fraction(1, 1000))
     else:
         # As they are: no picture stands twice, and each stands where it did.
         once = list(dict.fromkeys(kind.shown))

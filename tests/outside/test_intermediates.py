@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
@@ -17,6 +18,7 @@ from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, raw_pictures, read_field
 from tests.outside.public_tools import ffprobe, luma_pictures
+from tests.outside.recipe_names import EVERY_RECIPE
 
 
 def make(
@@ -30,7 +32,7 @@ def make(
 
 
 def convert(source: Path, recipe: str, folder: Path) -> Path:
-    output = perform_make(MakeRequest((source,), "convert", recipe, folder), Watch())
+    output = perform_make(MakeRequest((source,), recipes()[recipe], folder), Watch())
     assert output.output, output.problems
     assert output.checks is not None
     assert output.checks.passed
@@ -57,7 +59,15 @@ def patches() -> bytes:
     return luma.tobytes() + blue.tobytes() + red.tobytes()
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+# Those that are no film, or hold RGB, are looked at by test_colours_come_back.
+YUV = [each for each in EVERY_RECIPE if not isinstance(each, str) or each not in {"cineform-12", "stills-png"}]
+DEEP = [
+    "prores-422", "prores-422-hq", "prores-422-hq-mxf", "prores-4444", "vc3-hq", "vc3-hq-mxf", "vc3-hqx", "vc3-444",
+    "cineform-10", "ffv1", "h264-intra",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("recipe", YUV)
 @pytest.mark.parametrize("full", [False, True], ids=["limited", "full"])
 def test_patches_keep_their_levels_and_tags(tmp_path: Path, recipe: str, full: bool) -> None:
     source = make(
@@ -72,24 +82,26 @@ def test_patches_keep_their_levels_and_tags(tmp_path: Path, recipe: str, full: b
         capture_output=True,
         check=True,
     ).stdout
-    deep = "10le" in stream["pix_fmt"]
-    samples = np.frombuffer(raw, np.dtype("<u2") if deep else np.uint8).astype(float) / (4 if deep else 1)
+    deep = 16 if "12le" in stream["pix_fmt"] else 4 if "10le" in stream["pix_fmt"] else 1
+    samples = np.frombuffer(raw, np.dtype("<u2") if deep > 1 else np.uint8).astype(float) / deep
     luma = samples[: 640 * 360].reshape(360, 640)
     chroma_lines = 180 if "420" in stream["pix_fmt"] else 360
-    blue = samples[640 * 360 : 640 * 360 + 320 * chroma_lines].reshape(chroma_lines, 320)
+    wide = 640 if "444" in stream["pix_fmt"] else 320
+    blue = samples[640 * 360 : 640 * 360 + wide * chroma_lines].reshape(chroma_lines, wide)
     # ProRes has no mark for full range [RDD36]: levels are mapped to limited, and the recipe says so first.
-    mapped = full and not recipes()[recipe].holds_full_range
-    assert bool(recipes()[recipe].losses(identify([source]).video[0])) is mapped
-    assert stream["color_range"] == ("pc" if full and not mapped else "tv")
+    mapped = full and not recipes()[recipe].picture.holds_full_range
+    assert bool(recipes()[recipe].losses(PictureFormat.of(identify([source])))) is mapped
+    # A codec and a container that name no range mean limited.
+    assert stream.get("color_range", "tv") == ("pc" if full and not mapped else "tv")
     for place, values in enumerate(PATCHES.values()):
         wanted_luma = 16 + values[0] * 219 / 255 if mapped else values[0]
         wanted_blue = 128 + (values[1] - 128) * 224 / 255 if mapped else values[1]
-        inside, half = slice(place * 128 + 32, place * 128 + 96), slice(place * 64 + 16, place * 64 + 48)
+        inside, half = slice(place * 128 + 32, place * 128 + 96), slice(place * wide // 5 + 16, place * wide // 5 + 48)
         assert abs(luma[100:200, inside].mean() - wanted_luma) <= 1
         assert abs(blue[60:120, half].mean() - wanted_blue) <= 2
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+@pytest.mark.parametrize("recipe", DEEP)
 def test_ten_bits_stay_ten_without_a_detour(tmp_path: Path, recipe: str) -> None:
     # A ramp with every ten-bit level: an eight-bit detour would leave every fourth.
     ramp = np.tile((np.arange(1024) // 2 + 200).astype("<u2"), (128, 1))
@@ -97,13 +109,13 @@ def test_ten_bits_stay_ten_without_a_detour(tmp_path: Path, recipe: str) -> None
     picture = ramp.tobytes() + chroma.tobytes() * 2
     source = make(tmp_path / "in.mkv", picture * 5, "-c:v", "ffv1", "-level", "3", pix="yuv422p10le", size="1024x128")
     output = convert(source, recipe, tmp_path / "out")
-    assert ffprobe(output)["streams"][0]["pix_fmt"] == "yuv422p10le"
+    assert ffprobe(output)["streams"][0]["pix_fmt"] in {"yuv422p10le", "yuv444p10le", "yuv444p12le"}
     levels = np.unique(luma_pictures(output, 1024, 128, "gray10le")[2])
     assert np.mean(np.diff(levels) == 1) > 0.9
     assert len(np.unique(levels % 4)) == 4
 
 
-@pytest.mark.parametrize("recipe", sorted(recipes()))
+@pytest.mark.parametrize("recipe", EVERY_RECIPE)
 def test_every_picture_arrives_once_with_its_number(tmp_path: Path, recipe: str) -> None:
     source = make(
         tmp_path / "in.mp4",
@@ -119,9 +131,16 @@ def test_every_picture_arrives_once_with_its_number(tmp_path: Path, recipe: str)
     output = convert(source, recipe, tmp_path / "out")
     luma = luma_pictures(output, WIDTH, HEIGHT)
     assert [read_field(picture[0::2]) for picture in luma] == list(range(5, 42))
+    if output.is_dir():
+        return
     said = ffprobe(output)
-    assert said["streams"][0]["avg_frame_rate"] == "30000/1001"
-    assert any(stream.get("tags", {}).get("timecode") == "10:00:59;28" for stream in said["streams"])
+    # FFmpeg 5.1 finds no average in MXF with ProRes.
+    assert "30000/1001" in {said["streams"][0]["avg_frame_rate"], said["streams"][0]["r_frame_rate"]}
+    told = [
+        {key.lower(): value for key, value in each.get("tags", {}).items()}
+        for each in (*said["streams"], said["format"])
+    ]
+    assert any(tags.get("timecode") == "10:00:59;28" for tags in told)
 
 
 @pytest.mark.parametrize(("recipe", "top_first"), [("prores-422", True), ("prores-422", False), ("h264-intra", True)])
@@ -290,6 +309,6 @@ def test_less_colour_is_said_first(tmp_path: Path) -> None:
     source = make(
         tmp_path / "in.mkv", bytes([90]) * (64 * 64 * 3 * 6), "-c:v", "ffv1", "-level", "3", pix="yuv444p", size="64x64"
     )
-    video = identify([source]).video[0]
+    video = PictureFormat.of(identify([source]))
     assert recipes()["prores-422"].losses(video) == ("ProRes 422 holds colour as 4:2:2, not as 4:4:4.",)
     assert recipes()["h264-intra"].losses(video) == ()

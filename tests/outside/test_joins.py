@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
@@ -90,7 +91,7 @@ def test_one_stream_cut_anywhere_runs_on_and_two_streams_do_not(tmp_path: Path) 
 
 def test_marks_by_timecode_and_nonsense_marks(tmp_path: Path) -> None:
     source = span(tmp_path / "x", 0, 30, "mp4")
-    video = identify([source]).video[0]
+    video = PictureFormat.of(identify([source]))
     assert Marks.parse("5", "9", video) == Marks(5, 9)
     assert Marks.parse("00:00:01:00", "00:00:01:03", video) == Marks(25, 28)
     for begin, end in (("9", "5"), ("x", "y"), ("00:00:99:00", "3")):

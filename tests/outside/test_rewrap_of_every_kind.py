@@ -11,6 +11,7 @@ import av
 import pytest
 
 from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.convert.recipes import Recipe, recipes
 from diadoche.core.identify.probe import identify, with_sounds
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, clips_from, perform_make
@@ -78,7 +79,7 @@ def test_sound_that_a_container_cannot_hold_becomes_plain_pcm(
 ) -> None:
     path = tmp_path / f"source.{source}"
     ffmpeg("-i", picture, "-f", "lavfi", "-i", "sine=r=48000:d=1", "-ac", "2", "-c:v", "copy", "-c:a", sound, path)
-    output = perform_make(MakeRequest((path,), "rewrap", target, tmp_path / "out"), Watch())
+    output = perform_make(MakeRequest((path,), target, tmp_path / "out"), Watch())
     assert output.output, output.problems
     with av.open(output.output) as media:
         assert media.streams.audio[0].codec_context.codec.canonical_name == becomes
@@ -100,7 +101,7 @@ def test_pictures_that_a_container_cannot_hold_are_named(
 ) -> None:
     path = tmp_path / f"source.{source}"
     ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", codec, path)
-    output = perform_make(MakeRequest((path,), "rewrap", target, tmp_path / "out"), Watch())
+    output = perform_make(MakeRequest((path,), target, tmp_path / "out"), Watch())
     assert output.output == ""
     assert words in output.problems[0].what
     assert "source" in output.problems[0].what
@@ -110,7 +111,7 @@ def test_pictures_that_a_container_cannot_hold_are_named(
 def test_av1_is_the_same_with_and_without_delimiters(tmp_path: Path) -> None:
     path = tmp_path / "source.avi"
     ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=0.5", "-c:v", "libaom-av1", "-cpu-used", "8", path)
-    output = perform_make(MakeRequest((path,), "rewrap", "mkv", tmp_path / "out"), Watch())
+    output = perform_make(MakeRequest((path,), "mkv", tmp_path / "out"), Watch())
     assert output.packets_identical
     assert picture_digests(str(path)) == picture_digests(output.output)
     one, other = TrackDigest("av1", None), TrackDigest("av1", None)
@@ -119,13 +120,13 @@ def test_av1_is_the_same_with_and_without_delimiters(tmp_path: Path) -> None:
     assert one.value() != other.value()
 
 
-@pytest.mark.parametrize(("way", "recipe"), [("rewrap", "mov"), ("convert", "prores-422")])
+@pytest.mark.parametrize("recipe", ["mov", recipes()["prores-422"]], ids=["rewrap", "convert"])
 def test_sound_in_files_of_its_own_comes_along(
-    demo_cards: dict[str, Path], tmp_path: Path, way: str, recipe: str
+    demo_cards: dict[str, Path], tmp_path: Path, recipe: Recipe | str
 ) -> None:
     (clip,) = clips_from([demo_cards["Shore"]], None, Watch())
     assert len(clip.sounds) == 2
-    output = perform_make(MakeRequest(clip.paths, way, recipe, tmp_path, sounds=clip.sounds), Watch())  # type: ignore[arg-type]
+    output = perform_make(MakeRequest(clip.paths, recipe, tmp_path, sounds=clip.sounds), Watch())
     assert output.output, output.problems
     assert output.checks is not None
     assert output.checks.passed

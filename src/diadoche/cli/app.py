@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from pydantic import ValidationError
 
 from diadoche.cli import copies
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
@@ -20,8 +21,8 @@ from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
-from diadoche.core.convert.recipes import recipe_named, recipes
-from diadoche.core.errors import DiadocheError, Problem
+from diadoche.core.convert.recipes import Changes, Recipe, mistaken_recipes, recipe_named, recipes
+from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
@@ -29,7 +30,7 @@ from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
-from diadoche.services.jobs.make_output import MakeRequest, Way, clips_from, perform_make
+from diadoche.services.jobs.make_output import MakeRequest, clips_from, perform_make
 from diadoche.services.jobs.measure_playback import (
     MeasuredPlayback,
     PlaybackRequest,
@@ -334,7 +335,7 @@ def rewrap(
     json: Json = False,
 ) -> None:
     """Put picture and sound into another container, joining spans, and prove that nothing changed."""
-    _make(paths, "rewrap", container, to, camera, None, json, every_picture=every_picture)
+    _make(paths, container, to, camera, None, json, every_picture=every_picture)
 
 
 @app.command()
@@ -344,31 +345,37 @@ def convert(
     recipe: Annotated[str, typer.Option(help="A recipe's name; see `diadoche recipes`.")],
     mark: Annotated[tuple[str, str] | None, typer.Option(help="In and out: picture numbers or timecodes.")] = None,
     camera: Annotated[str, typer.Option(help="Put in front of the output's name.")] = "",
+    scan: Annotated[
+        str, typer.Option(help="Fields: keep them, a picture a frame, a picture a field, or film off its video clock.")
+    ] = "",
+    table: Annotated[Path | None, typer.Option(help="A look-up table (.cube) that colours go through.")] = None,
+    table_gives: Annotated[str, typer.Option(help="The colours that the table gives: BT.709 or BT.2020.")] = "BT.709",
     json: Json = False,
 ) -> None:
     """Make an edit-ready file by a recipe, and check it."""
     with reported(json):
-        recipe_named(recipe)
-    _make(paths, "convert", recipe, to, camera, mark, json)
+        chosen = recipe_named(recipe, places().own_recipes)
+        changes = _changes(chosen, scan, table, table_gives)
+    _make(paths, chosen, to, camera, mark, json, changes=changes)
 
 
 def _make(
     paths: list[Path],
-    way: Way,
-    recipe: str,
+    recipe: Recipe | str,
     to: Path,
     camera: str,
     marks: tuple[str, str] | None,
     json: bool,
     *,
     every_picture: bool = False,
+    changes: Changes | None = None,
 ) -> None:
     with reported(json), Bar(json) as watch, stoppable(watch):
         clips = clips_from(paths, places().own_layouts, watch)
         outputs = [
             perform_make(
                 MakeRequest(
-                    clip.paths, way, recipe, to, camera, marks, sounds=clip.sounds, every_picture=every_picture
+                    clip.paths, recipe, to, camera, marks, changes, sounds=clip.sounds, every_picture=every_picture
                 ),
                 watch,
             )
@@ -384,13 +391,27 @@ def _make(
     ended(any(output.problems for output in outputs))
 
 
+def _changes(recipe: Recipe, scan: str, table: Path | None, table_gives: str) -> Changes:
+    """The recipe's own changes with what was asked for instead."""
+    asked: dict[str, object] = {"table_gives": table_gives}
+    asked |= {"scan": scan} if scan else {}
+    asked |= {"table": table.absolute()} if table is not None else {}
+    try:
+        return Changes.model_validate(recipe.changes.model_dump() | asked)
+    except ValidationError as error:
+        names = ", ".join(str(each["loc"][0]).replace("_", "-") for each in error.errors())
+        raise RequestError(f"--{names} takes no such value.", do="See `diadoche convert --help`.") from error
+
+
 @app.command("recipes")
 def list_recipes(json: Json = False) -> None:
     """List the recipes."""
     if json:
-        print_json([recipe.as_dict() for recipe in recipes().values()])
-    for recipe in recipes().values():
-        say(f"{recipe.name}: {recipe.title}, in {recipe.container}, sound as PCM")
+        print_json([recipe.as_dict() for recipe in recipes(places().own_recipes).values()])
+    for recipe in recipes(places().own_recipes).values():
+        held = "no sound" if recipe.sound.codec == "none" else f"sound as {recipe.sound.codec.upper()}"
+        say(f"{recipe.name}: {recipe.title}, {recipe.purpose}; in {recipe.container.name.upper()}, {held}")
+    say_problems([error.problem for error in mistaken_recipes(places().own_recipes)])
 
 
 @app.command()

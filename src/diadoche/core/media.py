@@ -22,6 +22,8 @@ from diadoche.core.names import shown
 # file, which waits for those threads under that lock, then never ended.
 av.logging.restore_default_callback()
 av.logging.set_libav_level(av.logging.PANIC)
+# The AV1 encoder writes lines of its own past the library, unless it is told to keep to errors.
+os.environ.setdefault("SVT_LOG", "1")
 
 
 class SpanFile(io.RawIOBase):

@@ -3,8 +3,36 @@
 from __future__ import annotations
 
 import re
+import tomllib
+from pathlib import Path
+from typing import TypeVar
 
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
+
+from diadoche.core.errors import RequestError
+
+Model = TypeVar("Model", bound=BaseModel)
+
+
+def read_toml(kind: type[Model], text: str, path: Path, what: str) -> Model:
+    """A data file that a person may have written.
+
+    Args:
+        kind: what it is to be.
+        text: of the file.
+        path: its name, for the words.
+        what: what it is called in them.
+
+    Raises:
+        RequestError: it has a mistake; its line is named.
+    """
+    try:
+        return kind.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        words = f"{path.name} is no TOML: {error}."
+    except ValidationError as error:
+        words = f"{path.name}, {mistake_words(error, text)}"
+    raise RequestError(f"The {what} has a mistake: {words}", path=path, do="Correct it.")
 
 
 def mistake_words(error: ValidationError, text: str) -> str:

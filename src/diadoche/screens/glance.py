@@ -14,7 +14,6 @@ from diadoche.core.cards.card import Card
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
 from diadoche.core.cards.layout import folder_purposes
-from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.names import shown
@@ -234,7 +233,7 @@ class GlanceScreen:
 
     def _made(self) -> str:
         settings = self._station.shoot.settings
-        recipe = recipe_named(known_recipe(settings.recipe))
+        recipe = known_recipe(settings.recipe, self._station.own_recipes)
         coming = sum(card.outputs_bytes for card in self._station.cards.values())
         room = f" That may take {size_text(coming)} more." if coming else ""
         return f"Then clips are looked at; what needs it is offered under Outputs as {recipe.title}.{room}"

@@ -8,18 +8,22 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.convert.outputs import Output
-from diadoche.core.convert.recipes import recipes
+from diadoche.core.convert.recipes import Changes
 from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.lines import Line
 from diadoche.screens.marks import Mark
+from diadoche.screens.places import OutputPlaces, output_places
+from diadoche.screens.recipe_chooser import Alike, Outlook, RecipeChooser, alike, outlook
 from diadoche.screens.shelf import Shelf
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.measure_playback import gain_words
 from diadoche.services.ledger.hand_off import delivered, hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import known_recipe
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station.station import Station
 
@@ -34,6 +38,7 @@ _WORDS = {
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
 _NOTHING_TO_MAKE = {"ready": "nothing to make", "stitch": "waits", "develop": "waits", "unsupported": "kept as it is"}
+_MADE = ("rewrap", "join", "convert")
 _CONTAINERS = {
     "mov": "MOV, picture and sound as they are",
     "mp4": "MP4, picture and sound as they are",
@@ -61,8 +66,10 @@ class GroupRow:
     made: int
     size: str
     size_bytes: int
+    # Containers to choose from, or the title of the recipe that is chosen from many; neither where nothing is made.
     choices: tuple[Choice, ...]
     chosen: str
+    recipe: str
     included: bool
     warning: str
     mark: Mark
@@ -87,6 +94,10 @@ class MadeRow:
     path: str
     words: str
     mark: Mark
+    # What there is to look at; None where nothing was delivered.
+    places: OutputPlaces | None = None
+    # What it takes to make it again; None where that is not known, or it is being made.
+    again: MakeRequest | None = None
 
 
 class OutputsScreen:
@@ -99,14 +110,20 @@ class OutputsScreen:
         self._runner = runner
         self.on_change: Callable[[], None] = lambda: None
         settings = station.shoot.settings
-        self._chosen = {"rewrap": settings.container, "join": settings.container, "convert": settings.recipe}
+        self._chosen = {"rewrap": settings.container, "join": settings.container}
+        self._recipe = known_recipe(settings.recipe, station.own_recipes)
+        # Instead of the recipe's own; None where those stand.
+        self._changes: Changes | None = None
         self._left_out: set[str] = set()
         self._clips: list[KeptClip] = []
         self._asked: set[int] = set()
+        self._made_rows: list[MadeRow] | None = None
+        self._known_alike: tuple[list[Facts], list[Alike]] = [], []
         shelf.listeners.append(self.refresh)
 
     def refresh(self) -> None:
         """Takes the clips as they are now."""
+        self._made_rows = None
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
         self.on_change()
 
@@ -164,7 +181,7 @@ class OutputsScreen:
             return ClipRow(name, reason, "", "made", Mark.DONE)
         if _is_unwanted(clip):
             return ClipRow(name, reason, "", "marked no: left out", Mark.EXPECTED)
-        if route not in self._chosen:
+        if route not in _MADE:
             return ClipRow(name, reason, "", _NOTHING_TO_MAKE.get(route, ""), Mark.EXPECTED)
         size, warning = self._estimate(route, [clip])
         if clip.id in self._asked:
@@ -173,8 +190,19 @@ class OutputsScreen:
         return ClipRow(name, reason, size_text(size), words, Mark.EXPECTED)
 
     def choose(self, route: str, name: str) -> None:
-        """Another recipe for a group."""
+        """Another container for a group."""
         self._chosen[route] = name
+        self.on_change()
+
+    def recipe_chooser(self) -> RecipeChooser:
+        """What can be chosen for the clips that are to be converted."""
+        clips = [clip for clip in self._of("convert") if self._is_open(clip)] or self._of("convert")
+        return RecipeChooser(self._alike(clips), self._recipe, self._changes, self._station.recipes_folder)
+
+    def take(self, chooser: RecipeChooser) -> None:
+        """Converts by what was chosen from now on."""
+        self._recipe, self._changes = chooser.chosen
+        self._station.change_settings(recipe=self._recipe.name)
         self.on_change()
 
     def include(self, route: str, included: bool) -> None:
@@ -190,15 +218,15 @@ class OutputsScreen:
         return [
             MakeRequest(
                 clip.paths,
-                "convert" if route == "convert" else "rewrap",
-                self._chosen[route],
+                self._recipe if route == "convert" else self._chosen[route],
                 folder,
                 clip.card,
+                changes=self._changes if route == "convert" else None,
                 clip_id=clip.id,
                 sounds=clip.sounds,
                 facts=clip.facts,
             )
-            for route in ("rewrap", "join", "convert")
+            for route in _MADE
             if route not in self._left_out
             for clip in self._of(route)
             if self._is_open(clip)
@@ -232,13 +260,17 @@ class OutputsScreen:
     def make(self) -> int:
         """Puts every output into the queue, and gives how many."""
         requests = self.to_make()
+        self._ask(requests)
+        return len(requests)
+
+    def _ask(self, requests: Sequence[MakeRequest]) -> None:
+        self._made_rows = None
         for request in requests:
             self._asked.add(request.clip_id)
             clip = next(each for each in self._clips if each.id == request.clip_id)
             verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
             self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
         self.on_change()
-        return len(requests)
 
     def job_ended(self, clip_id: int) -> None:
         """An output was made or not; a failed one may be asked for again."""
@@ -246,21 +278,24 @@ class OutputsScreen:
         self.refresh()
 
     def made(self) -> list[MadeRow]:
-        """Outputs, the newest first."""
-        rows = [
-            self._made(line, output)
-            for line in self._shelf.lines
-            for output in line.clip.outputs
-            if line.clip.facts is not None
-        ]
-        return rows[::-1]
+        """Outputs, the newest first; computed once, for a table asks for every cell."""
+        if self._made_rows is None:
+            rows = [
+                self._made(line, output)
+                for line in self._shelf.lines
+                for output in line.clip.outputs
+                if line.clip.facts is not None
+            ]
+            self._made_rows = rows[::-1]
+        return self._made_rows
 
     def _made(self, line: Line, output: Output) -> MadeRow:
         if not output.output:
             what = output.problems[0].sentence() if output.problems else "It was not delivered."
-            return MadeRow(f"{line.clip.card} {line.clip.clip.name}", "", what, Mark.PROBLEM)
-        places = [each for each in output.findings if each.kind != "repeated"]
-        to_look_at = f"{count_text(len(places), 'place')} to look at" if places else ""
+            name = f"{line.clip.card} {line.clip.clip.name}"
+            return MadeRow(name, "", what, Mark.PROBLEM, again=self._again(line.clip, output))
+        places = output_places(line.clip, output)
+        to_look_at = f"{count_text(len(places.places), 'place')} to look at" if places.places else ""
         paces = self._shelf.paces
         gain = gain_words(paces.of_clip(line.make), paces.of_output(line.make, output.recipe))
         said = (
@@ -270,7 +305,37 @@ class OutputsScreen:
             to_look_at,
             gain,
         )
-        return MadeRow(Path(output.output).name, output.output, ", ".join(filter(None, said)), Mark.DONE)
+        return MadeRow(
+            Path(output.output).name,
+            output.output,
+            ", ".join(filter(None, said)),
+            Mark.DONE,
+            places,
+            self._again(line.clip, output),
+        )
+
+    def _again(self, clip: KeptClip, output: Output) -> MakeRequest | None:
+        """The request that made an output, for the copy that is here now; by the recipe as it was then."""
+        record, folder = output.record, self.folder()
+        if record is None or folder is None or clip.id in self._asked:
+            return None
+        return MakeRequest(
+            clip.paths,
+            record.recipe,
+            folder,
+            clip.card,
+            record.marks,
+            record.changes,
+            clip_id=clip.id,
+            sounds=clip.sounds,
+            facts=clip.facts,
+        )
+
+    def make_again(self, row: int) -> None:
+        """Makes one output again, beside the one that stands: nothing is written over."""
+        request = self.made()[row].again
+        if request is not None:
+            self._ask([request])
 
     def hand_off(self, target: Path) -> str:
         """Writes the hand-off, and says what it holds."""
@@ -294,13 +359,23 @@ class OutputsScreen:
     def _is_open(self, clip: KeptClip) -> bool:
         return clip.id not in self._asked and delivered(clip) is None and not _is_unwanted(clip)
 
+    def _alike(self, clips: Sequence[KeptClip]) -> list[Alike]:
+        """Clips by format. The same clips are asked for at every refresh: ten thousand are put together once."""
+        facts: list[Facts] = [clip.facts for clip in clips if clip.facts is not None and clip.facts.video]
+        known, found = self._known_alike
+        if len(facts) != len(known) or any(mine is not theirs for mine, theirs in zip(facts, known, strict=True)):
+            found = alike(facts)
+            if len(facts) > 1:
+                self._known_alike = facts, found
+        return found
+
     def _group(self, route: str) -> GroupRow:
         clips = self._of(route)
         title, reason = _WORDS[route]
-        open_clips = [clip for clip in clips if self._is_open(clip)] if route in self._chosen else []
+        open_clips = [clip for clip in clips if self._is_open(clip)] if route in _MADE else []
         made = sum(delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
-        unwanted = sum(_is_unwanted(clip) and delivered(clip) is None for clip in clips) if route in self._chosen else 0
+        unwanted = sum(_is_unwanted(clip) and delivered(clip) is None for clip in clips) if route in _MADE else 0
         left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
         warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
@@ -325,14 +400,13 @@ class OutputsScreen:
             size,
             self._choices(route),
             self._chosen.get(route, ""),
+            self._recipe.title if route == "convert" else "",
             route not in self._left_out,
             warning,
             mark,
         )
 
     def _choices(self, route: str) -> tuple[Choice, ...]:
-        if route == "convert":
-            return tuple(Choice(recipe.name, recipe.title) for recipe in recipes().values())
         if route in self._chosen:
             return tuple(Choice(name, title) for name, title in _CONTAINERS.items())
         return ()
@@ -340,18 +414,10 @@ class OutputsScreen:
     def _estimate(self, route: str, clips: list[KeptClip]) -> tuple[int, str]:
         if route != "convert":
             return sum(clip.facts.size_bytes for clip in clips if clip.facts), ""
-        recipe = recipes()[self._chosen[route]]
-        size, warning = 0, ""
-        for clip in clips:
-            if clip.facts is None:
-                continue
-            size += recipe.estimated_bytes(clip.facts)
-            try:
-                losses = recipe.losses(clip.facts.video[0])
-            except RequestError as error:
-                losses = (error.problem.what,)
-            warning = warning or " ".join(losses)
-        return size, warning
+        found: Outlook = outlook(self._alike(clips), self._recipe, self._changes)
+        few = f"{found.refused} of {len(clips)}: " if 0 < found.refused < len(clips) else ""
+        refusal = f"{few}{found.refusal}" if found.refused else ""
+        return found.size_bytes, " ".join(filter(None, (refusal, *found.losses)))
 
 
 def _is_unwanted(clip: KeptClip) -> bool:

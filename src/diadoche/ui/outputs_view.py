@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.outputs import ClipRow, GroupRow, OutputsScreen, problem_words
+from diadoche.screens.places import OutputPlaces
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
@@ -23,6 +24,8 @@ from diadoche.ui.parts import (
     table,
     with_arrow,
 )
+from diadoche.ui.places_dialog import PlacesDialog
+from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.theme import Theme
 
 _CHOICE_WIDTH_PX = 300
@@ -37,6 +40,7 @@ class GroupPanel(QFrame):
         self.setObjectName("panel")
         self._mark = MarkWidget(theme, 18)
         self._count = ""
+        self._theme = theme
         self._title = label(name="title")
         self._route = route
         self._screen = screen
@@ -63,6 +67,8 @@ class GroupPanel(QFrame):
         self.choice = ChoiceBox(theme)
         self.choice.setFixedWidth(_CHOICE_WIDTH_PX)
         self.choice.activated.connect(lambda _index: screen.choose(route, self.choice.currentData()))
+        self.recipe = button("", self.choose_recipe)
+        self.recipe.setFixedWidth(_CHOICE_WIDTH_PX)
         head = QHBoxLayout()
         head.setSpacing(10)
         head.addWidget(self._mark)
@@ -84,7 +90,17 @@ class GroupPanel(QFrame):
         row.addWidget(self.included)
         row.addLayout(words, 1)
         row.addWidget(self.choice)
+        row.addWidget(self.recipe)
         row.addWidget(self._size)
+
+    def choose_recipe(self) -> RecipeDialog:
+        """Opens the table of recipes; what is accepted there is taken over."""
+        chooser = self._screen.recipe_chooser()
+        dialog = RecipeDialog(self, self._theme, chooser)
+        dialog.accepted.connect(lambda: self._screen.take(chooser))
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+        return dialog
 
     def _turn(self) -> None:
         """Unfolds the group, or folds it up."""
@@ -119,10 +135,14 @@ class GroupPanel(QFrame):
         self._warning.setText(row.warning)
         self._warning.setVisible(bool(row.warning))
         self._size.setText(row.size)
-        self.included.setVisible(bool(row.choices))
+        self.included.setVisible(bool(row.choices or row.recipe))
         self.included.setChecked(row.included)
         self.included.setAccessibleName(f"Make the clips to {row.title.lower()}")
         self.included.setToolTip("Made with the next start")
+        self.recipe.setVisible(bool(row.recipe))
+        self.recipe.setText(with_arrow(row.recipe))
+        self.recipe.setAccessibleName(f"{row.recipe}, recipe for the clips to {row.title.lower()}")
+        self.recipe.setToolTip(f"One recipe for {row.clips} clips: what each holds, how large it becomes")
         self.choice.setVisible(bool(row.choices))
         self.choice.setAccessibleName(f"Recipe for the clips to {row.title.lower()}")
         self.choice.setToolTip(f"One choice for {row.clips} clips")
@@ -173,8 +193,28 @@ class OutputsView(QWidget):
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         column.addWidget(self._area, 3)
         column.addWidget(self._start_bar())
+        self._add_made(column)
+        screen.on_change = self.refresh
+        self.refresh()
+
+    def _add_made(self, column: QVBoxLayout) -> None:
+        """What was made, and what can be done with it."""
+        screen, theme = self._screen, self._theme
         self._made_heading = label("Made", "heading")
-        column.addWidget(self._made_heading)
+        self.look_button = button(
+            "Look at its places", self.look_at_places, tip="Step through what was found in the chosen output (P)"
+        )
+        made_row = QHBoxLayout()
+        made_row.addWidget(self._made_heading)
+        made_row.addStretch(1)
+        made_row.addWidget(self.look_button)
+        self.again_button = button(
+            "Make again",
+            self._make_again,
+            tip="Makes the chosen output anew by its record, beside the one that stands (R)",
+        )
+        made_row.addWidget(self.again_button)
+        column.addLayout(made_row)
         self._model = RowsModel(
             theme,
             ("Output", "Checked"),
@@ -185,8 +225,11 @@ class OutputsView(QWidget):
         self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
         self.made_table.doubleClicked.connect(lambda index: self._open(index.row()))
         column.addWidget(self.made_table, 2)
-        screen.on_change = self.refresh
-        self.refresh()
+        selection = self.made_table.selectionModel()
+        assert selection is not None
+        selection.currentRowChanged.connect(self._show_look_button)
+        for key, doing in (("P", self.look_at_places), ("R", self._make_again)):
+            QShortcut(QKeySequence(key), self.made_table, doing).setContext(Qt.ShortcutContext.WidgetShortcut)
 
     def _start_bar(self) -> QWidget:
         bar = panel()
@@ -236,6 +279,35 @@ class OutputsView(QWidget):
         made = bool(self._screen.made())
         self.made_table.setVisible(made)
         self._made_heading.setVisible(made)
+        self._show_look_button()
+
+    def _show_look_button(self) -> None:
+        places = self._chosen_places()
+        self.look_button.setVisible(any(row.places is not None and row.places.places for row in self._screen.made()))
+        self.look_button.setEnabled(places is not None)
+        rows, row = self._screen.made(), self.made_table.currentIndex().row()
+        self.again_button.setVisible(bool(rows))
+        self.again_button.setEnabled(0 <= row < len(rows) and rows[row].again is not None)
+
+    def _make_again(self) -> None:
+        row = self.made_table.currentIndex().row()
+        if 0 <= row < len(self._screen.made()):
+            self._screen.make_again(row)
+
+    def _chosen_places(self) -> OutputPlaces | None:
+        rows, row = self._screen.made(), self.made_table.currentIndex().row()
+        places = rows[row].places if 0 <= row < len(rows) else None
+        return places if places is not None and places.places else None
+
+    def look_at_places(self) -> PlacesDialog | None:
+        """Opens the places of the chosen output; nothing where it has none."""
+        places = self._chosen_places()
+        if places is None:
+            return None
+        dialog = PlacesDialog(self, self._theme, places)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+        return dialog
 
     def _list_profiles(self) -> None:
         """All profiles, and the way to one's own; one with a mistake says so in its place."""

@@ -6,6 +6,8 @@ picture, Home and End go to the first and last.
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -20,6 +22,10 @@ from diadoche.ui.theme import Theme
 
 _BAR_PX = 26
 _FASTEST = 8.0
+# Clips of the shoot are counted from 1.
+_NO_CLIP = 0
+# Times of pictures are rounded; a thousandth of a picture is none.
+_ROUNDING = 1e-3
 
 
 class PlayerView(QWidget):
@@ -33,7 +39,9 @@ class PlayerView(QWidget):
         self._theme = theme
         self._bridge = Bridge(self._take)
         self._process = PlayerProcess(self._bridge.post)
-        self._clip: KeptClip | None = None
+        # What is open: a number that its process repeats, and the name for those who listen.
+        self._key: int | None = None
+        self._name = ""
         self._facts: Facts | None = None
         self._shape: Shape | None = None
         self._image: QImage | None = None
@@ -71,19 +79,37 @@ class PlayerView(QWidget):
 
     def open(self, clip: KeptClip | None) -> None:
         """Shows another clip from its first picture, or nothing."""
-        if clip is not None and self._clip is not None and clip.id == self._clip.id and self._facts == clip.facts:
-            return
-        self._clip, self._facts, self._image, self._problem = clip, clip.facts if clip else None, None, ""
+        if clip is None:
+            self._open(None, "", (), None)
+        elif clip.id != self._key or self._facts != clip.facts:
+            self._open(clip.id, clip.clip.name, clip.paths, clip.facts)
+
+    def open_file(self, path: Path, facts: Facts) -> None:
+        """Shows a file that is no clip of the shoot from its first picture."""
+        self._open(_NO_CLIP, path.name, (path,), facts)
+
+    def _open(self, key: int | None, name: str, paths: tuple[Path, ...], facts: Facts | None) -> None:
+        self._key, self._name, self._facts, self._image, self._problem = key, name, facts, None, ""
         self._shape = None
         self.moment, self.speed = 0, 0.0
-        if clip is not None and clip.facts is not None and clip.facts.video and clip.facts.video[0].decodable:
-            self._shape = shape_of(clip.facts)
-            self._process.open(clip.id, clip.paths, clip.facts)
+        if key is not None and facts is not None and facts.video and facts.video[0].decodable:
+            self._shape = shape_of(facts)
+            self._process.open(key, paths, facts)
             self._process.show_combing()
-        elif clip is not None and clip.facts is not None:
-            self._problem = " ".join(clip.facts.route.reasons)
+        elif facts is not None:
+            self._problem = " ".join(facts.route.reasons)
         self._name_it()
         self.update()
+
+    def go_to_picture(self, picture: int) -> None:
+        """Stops and shows one picture, of which each field belongs to one."""
+        if self._shape is not None:
+            self.go_to(picture * self._shape.fields)
+
+    def go_to_time(self, time_s: float) -> None:
+        """Stops and shows what stands at a time, seconds from the first picture."""
+        if self._shape is not None:
+            self.go_to(int(time_s * float(self._shape.moments_a_second) + _ROUNDING))
 
     # -- what the person does ------------------------------------------------------------------
 
@@ -153,7 +179,7 @@ class PlayerView(QWidget):
 
     def _take(self, news: object) -> None:
         assert isinstance(news, Shown)
-        if self._clip is None or news.clip != self._clip.id:
+        if self._key is None or news.clip != self._key:
             return
         if news.problem:
             self._problem, self.speed = news.problem, 0.0
@@ -187,7 +213,7 @@ class PlayerView(QWidget):
         return f"{self._rate_reached:.0f} of {wanted:.0f} a second: this machine is slower"
 
     def _name_it(self) -> None:
-        name = self._clip.clip.name if self._clip else "no clip"
+        name = self._name or "no clip"
         self.setAccessibleName(f"Player: {name}, {self._place_words()} {self._problem}".strip())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
@@ -200,7 +226,7 @@ class PlayerView(QWidget):
             painter.drawImage(_fitted(stage, self._shape.width / self._shape.height), self._image)
         else:
             painter.setPen(QColor("#FFFFFF"))
-            words = self._problem or ("Choose a clip in the table." if self._clip is None else "")
+            words = self._problem or ("Choose a clip in the table." if self._key is None else "")
             painter.drawText(
                 stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words
             )

@@ -12,7 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QEventLoop, QTimer
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from diadoche.demo.bench import bench_of
 from diadoche.demo.make import make_demo
@@ -59,10 +59,10 @@ class Photographer:
             self._live(20)
         self._live(settle_ms)
 
-    def take(self, name: str) -> None:
-        """Saves what the window shows."""
+    def take(self, name: str, part: QWidget | None = None) -> None:
+        """Saves what the window shows, or a dialog before it."""
         self._live(200)
-        self.application.window.grab().save(str(self._target / f"{name}.png"))
+        (part or self.application.window).grab().save(str(self._target / f"{name}.png"))
 
     @staticmethod
     def _live(milliseconds: int) -> None:
@@ -108,7 +108,12 @@ def _walk(photographer: Photographer) -> None:
     photographer.take("outputs")
     window.outputs.unfold("rewrap")
     application.desk.shelf.judge([(keep.id, replace(keep.opinion, verdict=""))])
-    application.desk.outputs.choose("convert", "vc3-hq")
+    dialog = window.outputs.group("convert").choose_recipe()
+    photographer.take("recipes", dialog)
+    dialog.reject()
+    chooser = application.desk.outputs.recipe_chooser()
+    chooser.choose_named("vc3-hq")
+    application.desk.outputs.take(chooser)
     application.desk.outputs.make()
     window.go_to(3)
     photographer.wait(lambda: any(row.percent for row in application.desk.work.rows()), 800)

@@ -6,11 +6,8 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 
-import av
-import numpy as np
-import xxhash
-
 from diadoche.core.convert.check import MOST_FINDINGS, Finding
+from diadoche.core.convert.signature import picture_digest
 from diadoche.core.run import Missing, Picture, Run, Sound
 from diadoche.core.watch import Progress, Share, Watch
 
@@ -179,33 +176,3 @@ def _decoded(
             begin_s = found.sounds.get(unit.track, (unit.time_s, unit.time_s, rate))[0]
             found.sounds[unit.track] = (begin_s, unit.time_s + Fraction(unit.frame.samples, rate), rate)
     return found
-
-
-def picture_digest(frame: av.VideoFrame) -> int:
-    """Digests the visible samples of a picture, all components of them, without the padding of its lines."""
-    digest = xxhash.xxh3_64()
-    for number, plane in enumerate(frame.planes):
-        wide = line_bytes(frame, number)
-        lines = np.frombuffer(plane, np.uint8)  # type: ignore[call-overload]  # a buffer
-        if wide is None or lines.size < plane.line_size * plane.height:
-            digest.update(lines.tobytes())
-        else:
-            visible = lines[: plane.line_size * plane.height].reshape(plane.height, plane.line_size)[:, :wide]
-            digest.update(np.ascontiguousarray(visible).data)
-    return digest.intdigest()
-
-
-def line_bytes(frame: av.VideoFrame, number: int) -> int | None:
-    """How many bytes of each line of a plane are visible; None for a palette, which has no lines.
-
-    Packed pictures hold all their components in one plane; semi-planar ones both colour differences in the second.
-    """
-    pixels, plane = frame.format, frame.planes[number]
-    count, parts = len(frame.planes), len(pixels.components)
-    if pixels.has_palette:
-        return plane.width if number == 0 else None
-    if count == 1:
-        return (frame.width * pixels.padded_bits_per_pixel + 7) // 8
-    each = (pixels.components[0].bits + 7) // 8
-    shared = 2 if count == 2 and parts >= 3 and number == 1 else 1
-    return plane.width * each * shared

@@ -15,8 +15,9 @@ from av.container import OutputContainer
 from av.stream import Stream
 
 from diadoche.core.codecnames import spoken_codec
+from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.proof import TrackDigest
-from diadoche.core.convert.sound import PLAIN, PcmTrack, SampleDigest
+from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundCoding, SoundTrack, coding_of
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened
@@ -108,7 +109,7 @@ class CopiedTrack:
         codec = codec_of(source, facts.path)
         video = facts.video[0]
         self.digest: TrackDigest | SampleDigest
-        self._pcm: PcmTrack | None = None
+        self._pcm: SoundTrack | None = None
         self._times: CodingTimes | None = None
         self._last_dts: int | None = None
         self._begins = False
@@ -120,9 +121,11 @@ class CopiedTrack:
         plain = codec in PLAIN and container in _PLAIN_PCM_HELD
         is_sound = source.type == "audio"
         if is_sound and (as_pcm or plain or not _holds(container, codec)):
-            encoder = codec if plain else ""
-            self._pcm = PcmTrack(target, facts.audio[number - 1], number - 1, aligned=False, encoder=encoder)
+            sound = SoundFormat.of(facts.audio[number - 1])
+            coding = SoundCoding(codec, PLAIN[codec]) if plain else coding_of("pcm", sound)
+            self._pcm = SoundTrack(target, sound, coding, number - 1, aligned=False)
             self.stream: Stream = self._pcm.stream
+            assert isinstance(self._pcm.digest, SampleDigest)
             self.digest = self._pcm.digest
             self._tick_s = Fraction(1, self._pcm.rate)
             return
@@ -163,7 +166,7 @@ class CopiedTrack:
         packet.stream = self.stream
         target.mux(packet)
 
-    def _decode(self, target: OutputContainer, pcm: PcmTrack, timed: TimedPacket) -> None:
+    def _decode(self, target: OutputContainer, pcm: SoundTrack, timed: TimedPacket) -> None:
         packet = timed.packets[0]
         try:
             frames = packet.decode()

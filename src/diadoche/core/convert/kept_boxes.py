@@ -14,7 +14,7 @@ import itertools
 import struct
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
@@ -27,6 +27,7 @@ from diadoche.core.diskfiles import unseen_file
 _PICTURE_OR_SOUND = {b"vide", b"soun", b"hint", b"alis"}
 # In the picture's sample entry: mastering, light level, ambient light, content colours, spheres and eyes.
 _ENTRY_BOXES = ("mdcv", "clli", "amve", "cclv", "st3d", "sv3d", "SmDm", "CoLL")
+_LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
 _SPHERICAL_V1 = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
 _ENTRY_HEAD_BYTES = 78
 _TIMECODE = b"tmcd"
@@ -73,6 +74,12 @@ class Kept:
     def has_timecode(self) -> bool:
         """Whether the clip brings a timecode track of its own."""
         return any(track.handler == _TIMECODE for track in self.tracks)
+
+    def without(self, *, timecode: bool, levels: bool) -> Kept:
+        """The same without timecode tracks, or without what is said of brightness."""
+        tracks = tuple(track for track in self.tracks if not (timecode and track.handler == _TIMECODE))
+        boxes = tuple(box for box in self.entry_boxes if not (levels and box[0] in _LEVEL_BOXES))
+        return replace(self, tracks=tracks, entry_boxes=boxes)
 
 
 def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:

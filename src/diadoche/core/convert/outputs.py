@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from diadoche.core.convert.check import Checks, Finding
+from diadoche.core.convert.record import OutputRecord
 from diadoche.core.errors import Problem
 
 
@@ -26,6 +27,8 @@ class Output:
     problems: tuple[Problem, ...] = ()
     # Suspect places, to be stepped through.
     findings: tuple[Finding, ...] = ()
+    # How it was made; None where an earlier version of this program made it.
+    record: OutputRecord | None = None
 
     def as_dict(self) -> dict[str, object]:
         """The output as the command line's JSON has it."""
@@ -41,6 +44,7 @@ class Output:
             "seconds": round(self.seconds, 3),
             "problems": [problem.as_dict() for problem in self.problems],
             "findings": [finding.as_dict() for finding in self.findings],
+            "record": self.record.as_dict() if self.record is not None else None,
         }
         if self.packets_identical is not None:
             values["packets_identical"] = self.packets_identical

@@ -25,6 +25,7 @@ class TrackDigest:
     def __init__(self, codec: str, extradata: bytes | None) -> None:
         self._codec = codec
         self._length_bytes = unit_length_bytes(codec, extradata)
+        self._left_out = _FRAMING_UNITS.get(codec, set())
         self._is_run = codec.startswith("pcm_")
         self._digest = xxhash.xxh3_128()
         self._count = 0
@@ -36,22 +37,26 @@ class TrackDigest:
             self._digest.update(data)
             return
         self._count += 1
+        if self._left_out:
+            self._take_units(data)
+            return
         for piece in self._pieces(data):
             self._digest.update(len(piece).to_bytes(4, "big"))
             self._digest.update(piece)
+
+    def _take_units(self, data: bytes) -> None:
+        is_h264, left_out, update = self._codec == "h264", self._left_out, self._digest.update
+        for unit in split_units(data, self._length_bytes):
+            if (unit[0] & 0x1F if is_h264 else unit[0] >> 1 & 0x3F) not in left_out:
+                update(len(unit).to_bytes(4, "big"))
+                update(unit)
 
     def value(self) -> tuple[int, str]:
         """How many packets, or bytes of plain PCM, and what they were."""
         return self._count, self._digest.hexdigest()
 
     def _pieces(self, data: bytes) -> Iterator[bytes]:
-        if self._codec in _FRAMING_UNITS:
-            left_out = _FRAMING_UNITS[self._codec]
-            for unit in split_units(data, self._length_bytes):
-                kind = unit[0] & 0x1F if self._codec == "h264" else unit[0] >> 1 & 0x3F
-                if kind not in left_out:
-                    yield unit
-        elif self._codec == "av1":
+        if self._codec == "av1":
             yield from _av1_units(data)
         elif self._codec == "aac" and data[:1] == b"\xff" and len(data) > 7 and data[1] & 0xF6 == 0xF0:
             yield data[7 if data[1] & 1 else 9 :]

@@ -1,142 +1,319 @@
-"""Recipes: data files that say how an output is encoded. A new recipe is a new file in `recipes/`."""
+"""Recipes: data files that say how an output is encoded. A new recipe is a new file in `recipes/`, or in a person's own
+folder.
+"""
 
 from __future__ import annotations
 
-import tomllib
-from functools import cache
 from importlib import resources
+from pathlib import Path
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict
+import av
+import av.codec
+import av.error
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thinned, samples_of
+from diadoche.core.convert.sound import CODECS, coding_of
 from diadoche.core.errors import RequestError
-from diadoche.core.identify.facts import Facts, VideoFacts
+from diadoche.core.mistakes import read_toml
 from diadoche.core.rates import rate_text
 
-_DEPTHS = {"yuv420p": 8, "yuv422p": 8, "yuv444p": 8}
-_CHROMA_RANK = {"4:0:0": 0, "4:1:1": 1, "4:2:0": 1, "4:2:2": 2, "4:4:0": 2, "4:4:4": 3, "RGB": 3}
-_SOUND_BYTES_A_SAMPLE = 3
+ScanChange = Literal["keep", "frame", "field", "film"]
+USUAL_RECIPE = "prores-422"
+_LARGEST_FILE_BYTES = 1_000_000
 
 
-class Variant(BaseModel):
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Variant(_Part):
     """One way of encoding, for the sources it fits. The first that fits is taken."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
     scan: Literal["any", "progressive", "interlaced"] = "any"
     deepest_bits: int = 16
     chroma: tuple[str, ...] = ()
     sizes: tuple[str, ...] = ()
     rates: tuple[str, ...] = ()
-    pixel_format: str
-    options: dict[str, str]
+    width_multiple: int = Field(1, ge=1)
+    height_multiple: int = Field(1, ge=1)
+    smallest: tuple[int, int] = (1, 1)
+    # From the least to the most that they hold; the first that holds all of the source is taken.
+    pixel_formats: tuple[str, ...] = Field(min_length=1)
+    options: dict[str, str] = {}
+    bits_a_pixel: float | None = None
 
-    def fits(self, video: VideoFacts) -> bool:
-        """Whether it can hold this picture as it is."""
-        interlaced = "interlaced" if video.interlaced else "progressive"
+    @field_validator("pixel_formats")
+    @classmethod
+    def _known(cls, names: tuple[str, ...]) -> tuple[str, ...]:
+        for name in names:
+            try:
+                samples_of(name)
+            except ValueError as error:
+                raise ValueError(f"there is no pixel format called {name}") from error
+        return names
+
+    def fits(self, picture: PictureFormat) -> bool:
+        """Whether it can hold pictures of this size, rate and scan as they are."""
         return (
-            self.scan in {"any", interlaced}
-            and video.bit_depth <= self.deepest_bits
-            and (not self.chroma or video.chroma in self.chroma)
-            and (not self.sizes or f"{video.width}x{video.height}" in self.sizes)
-            and (not self.rates or rate_text(video.frame_rate) in self.rates)
+            self.scan in {"any", "interlaced" if picture.interlaced else "progressive"}
+            and picture.bit_depth <= self.deepest_bits
+            and (not self.chroma or picture.chroma in self.chroma)
+            and (not self.sizes or f"{picture.width}x{picture.height}" in self.sizes)
+            and (not self.rates or rate_text(picture.rate) in self.rates)
+            and picture.width % self.width_multiple == 0
+            and picture.height % self.height_multiple == 0
+            and picture.width >= self.smallest[0]
+            and picture.height >= self.smallest[1]
         )
 
-    @property
-    def bit_depth(self) -> int:
-        """Bits a sample."""
-        return 12 if "12" in self.pixel_format else 10 if "10" in self.pixel_format else 8
+    def pixel_format_for(self, picture: PictureFormat) -> str:
+        """The pixel format that keeps most of a picture; of several the one that holds least beyond it."""
 
-    @property
-    def chroma_kept(self) -> str:
-        """How much of the colour it keeps."""
-        for digits, name in (("420", "4:2:0"), ("422", "4:2:2"), ("444", "4:4:4")):
-            if digits in self.pixel_format:
-                return name
-        return "RGB"
+        def kept(name: str) -> tuple[float, ...]:
+            out = samples_of(name)
+            return (
+                out.has_alpha or not picture.has_alpha,
+                -colour_thinned(picture.chroma, out.chroma),
+                (out.chroma == "RGB") == (picture.chroma == "RGB"),
+                min(out.bits, picture.bit_depth),
+                out.chroma == picture.chroma,
+            )
+
+        return max(self.pixel_formats, key=kept)
 
 
-class Recipe(BaseModel):
-    """How outputs of one kind are made."""
+class PictureCoding(_Part):
+    """How pictures are encoded."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
-    name: str
-    title: str
-    container: str
-    ending: str
     codec: str
     encoder: str
-    bits_a_pixel: float
+    # What a pixel takes, for the size told before the start: the codec's published rate, or a measured one.
+    bits_a_pixel: float = Field(gt=0)
     holds_full_range: bool = True
+    # Whether pictures come back to the bit; then they are checked to the bit.
+    lossless: bool = False
     # The matrices that the codec's own head can name; none for all.
     matrices: tuple[str, ...] = ()
-    variants: tuple[Variant, ...]
+    variants: tuple[Variant, ...] = Field(min_length=1)
 
-    def variant_for(self, video: VideoFacts) -> Variant:
-        """The way of encoding for a source.
+    @field_validator("encoder")
+    @classmethod
+    def _installed(cls, name: str) -> str:
+        try:
+            found = av.codec.Codec(name, "w")
+        except (ValueError, av.error.FFmpegError) as error:
+            raise ValueError(f"there is no encoder called {name}") from error
+        if found.type != "video":
+            raise ValueError(f"{name} encodes no pictures")
+        return name
+
+
+class SoundCoding(_Part):
+    """How sound is encoded: plain PCM, FLAC, AAC where it holds the channels, or not at all."""
+
+    codec: str = "pcm"
+
+    @field_validator("codec")
+    @classmethod
+    def _known(cls, name: str) -> str:
+        if name not in CODECS:
+            raise ValueError(f"there is no sound codec called {name} here; choose from {', '.join(CODECS)}")
+        return name
+
+
+class Container(_Part):
+    """What holds picture and sound. `files`: one film, or one file for each picture."""
+
+    name: str
+    ending: str
+    files: Literal["film", "stills"] = "film"
+    holds_rotation: bool = True
+    options: dict[str, str] = {}
+
+
+class Changes(_Part):
+    """What is changed on the way, on purpose."""
+
+    # Fields as they are; one picture of each frame; one of each field; film taken off its video clock.
+    scan: ScanChange = "keep"
+    # A look-up table in the common .cube form, and the colours that it gives.
+    table: Path | None = None
+    table_gives: Literal["BT.709", "BT.2020"] = "BT.709"
+
+
+class Recipe(_Part):
+    """How outputs of one kind are made: picture, sound, container, and what is changed on the way."""
+
+    name: str = Field(pattern=r"^[\w.-]+$")
+    title: str
+    # What it is for, in a few words.
+    purpose: str = ""
+    # Whether an editing program is to take it in the original's place.
+    edit_ready: bool = True
+    container: Container
+    picture: PictureCoding
+    sound: SoundCoding = SoundCoding()
+    changes: Changes = Changes()
+
+    def variant_for(self, picture: PictureFormat) -> Variant:
+        """The way of encoding for pictures.
 
         Raises:
-            RequestError: this recipe has none for its size, rate or scan; nothing is padded or cut.
+            RequestError: this recipe has none for their size, rate or scan; nothing is padded or cut.
         """
-        for variant in self.variants:
-            if variant.fits(video):
+        for variant in self.picture.variants:
+            if variant.fits(picture):
                 return variant
-        scan = "interlaced" if video.interlaced else "progressive"
         raise RequestError(
-            f"{self.title} cannot hold {video.width}×{video.height} {scan} pictures at {rate_text(video.frame_rate)}.",
+            f"{self.title} cannot hold {picture.spoken()}.",
             safe="Nothing was written; nothing is scaled, padded or cut unasked.",
             do="Choose another recipe.",
         )
 
-    def losses(self, video: VideoFacts) -> tuple[str, ...]:
-        """What of the picture this recipe does not hold, in words to be read before the start."""
-        variant = self.variant_for(video)
+    def losses(self, picture: PictureFormat, sounds: tuple[SoundFormat, ...] = ()) -> tuple[str, ...]:
+        """What of a source this recipe does not hold, in words to be read before the start."""
+        out = samples_of(self.variant_for(picture).pixel_format_for(picture))
         losses = []
-        if variant.bit_depth < video.bit_depth:
-            losses.append(f"{self.title} holds {variant.bit_depth} of {video.bit_depth} bits.")
-        if _CHROMA_RANK.get(variant.chroma_kept, 3) < _CHROMA_RANK.get(video.chroma, 0):
-            losses.append(f"{self.title} holds colour as {variant.chroma_kept}, not as {video.chroma}.")
-        if video.color.range == "full" and not self.holds_full_range:
+        if out.bits < picture.bit_depth:
+            losses.append(f"{self.title} holds {out.bits} of {picture.bit_depth} bits.")
+        if colour_thinned(picture.chroma, out.chroma) > 1:
+            losses.append(f"{self.title} holds colour as {out.chroma}, not as {picture.chroma}.")
+        if picture.has_alpha and not out.has_alpha:
+            losses.append(f"{self.title} holds no transparency.")
+        if picture.color.range == "full" and not self.picture.holds_full_range and picture.chroma != "RGB":
             losses.append(f"{self.title} holds limited range: full-range levels are mapped to it.")
+        if picture.rotation and not self.container.holds_rotation:
+            losses.append(f"{self.title} holds no rotation: pictures lie as they were recorded.")
+        if sounds and self.sound.codec == "none":
+            losses.append(f"{self.title} holds no sound.")
         return tuple(losses)
 
-    def estimated_bytes(self, facts: Facts) -> int:
-        """The size to expect, from the codec's published data rate and the sound as 24-bit PCM."""
-        video = facts.video[0]
-        frames = facts.frames or round(facts.duration_s * float(video.frame_rate))
-        picture = video.width * video.height * self.bits_a_pixel / 8 * frames
-        sound = sum(track.channels * track.sample_rate for track in facts.audio) * _SOUND_BYTES_A_SAMPLE
-        return round(picture + sound * facts.duration_s)
+    def estimated_bytes(self, picture: PictureFormat, sounds: tuple[SoundFormat, ...]) -> int:
+        """The size to expect, from the codec's published data rate and the sound's.
 
-    def as_dict(self) -> dict[str, str]:
+        Args:
+            picture: what is encoded.
+            sounds: of the source.
+        """
+        bits = self.picture.bits_a_pixel
+        for variant in self.picture.variants:
+            if variant.fits(picture):
+                bits = variant.bits_a_pixel or bits
+                break
+        if self.picture.lossless:
+            # In bits a value: what is kept grows with depth and colour.
+            bits *= picture.bit_depth * {"4:0:0": 1, "4:2:0": 1.5, "4:2:2": 2}.get(picture.chroma, 3)
+        pictures = picture.width * picture.height * bits / 8 * picture.pictures
+        sound = sum(coding_of(self.sound.codec, each).bytes_a_second(each) for each in sounds)
+        return round(pictures + sound * picture.seconds)
+
+    def as_dict(self) -> dict[str, object]:
         """The recipe as the command line's JSON has it."""
         return {
             "name": self.name,
             "title": self.title,
-            "container": self.container,
-            "video": self.codec,
-            "audio": "pcm",
+            "purpose": self.purpose,
+            "container": self.container.name,
+            "files": self.container.files,
+            "video": self.picture.codec,
+            "audio": self.sound.codec,
+            "lossless": self.picture.lossless,
+            "scan": self.changes.scan,
         }
 
 
-@cache
-def recipes() -> dict[str, Recipe]:
-    """All supplied recipes by name."""
-    folder = resources.files("diadoche.core.convert") / "recipes"
-    found = [
-        Recipe.model_validate(tomllib.loads(entry.read_text("utf-8")))
-        for entry in folder.iterdir()
-        if entry.name.endswith(".toml")
-    ]
-    return {recipe.name: recipe for recipe in sorted(found, key=lambda recipe: recipe.name)}
+def recipes(own_folder: Path | None = None) -> dict[str, Recipe]:
+    """All recipes by name: the supplied ones, and a person's own instead of or beside them. Read anew at every call.
+
+    One of the person's own that has a mistake is left out here, and named by `recipe_named` and `mistaken_recipes`.
+    """
+    found = {recipe.name: recipe for recipe in _supplied()}
+    for path in _own_files(own_folder):
+        try:
+            recipe = parse_recipe(_text_of(path), path)
+        except RequestError:
+            continue
+        found[recipe.name] = recipe
+    return dict(sorted(found.items()))
 
 
-def recipe_named(name: str) -> Recipe:
+def mistaken_recipes(own_folder: Path | None) -> tuple[RequestError, ...]:
+    """What is wrong with a person's own recipes, a file each."""
+    found = []
+    for path in _own_files(own_folder):
+        try:
+            parse_recipe(_text_of(path), path)
+        except RequestError as error:
+            found.append(error)
+    return tuple(found)
+
+
+def recipe_named(name: str, own_folder: Path | None = None) -> Recipe:
     """A recipe by its name.
 
     Raises:
-        RequestError: there is none of that name.
+        RequestError: there is none of that name, or the person's own has a mistake; it is named.
     """
-    found = recipes().get(name)
-    if found is None:
-        raise RequestError(f"There is no recipe called {name}.", do=f"Choose from {', '.join(recipes())}.")
-    return found
+    for path in _own_files(own_folder):
+        if path.stem == name:
+            return parse_recipe(_text_of(path), path)
+    known = recipes(own_folder)
+    if name not in known:
+        raise RequestError(f"There is no recipe called {name}.", do=f"Choose from {', '.join(known)}.")
+    return known[name]
+
+
+def parse_recipe(text: str, path: Path) -> Recipe:
+    """Reads a recipe.
+
+    Raises:
+        RequestError: it has a mistake; its line is named.
+    """
+    return read_toml(Recipe, text, path, "recipe")
+
+
+def own_recipe_file(folder: Path, name: str) -> Path:
+    """A recipe of the person's own under a name, made from the supplied one of that name where there is none yet.
+
+    Raises:
+        RequestError: there is no supplied one to begin with.
+        OSError: it cannot be written.
+    """
+    path = folder / f"{name}.toml"
+    if not path.exists():
+        supplied = resources.files("diadoche.core.convert") / "recipes" / f"{name}.toml"
+        if not supplied.is_file():
+            raise RequestError(f"There is no supplied recipe called {name}.", do="Look for the file of your own.")
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text(supplied.read_text("utf-8"), "utf-8")
+    return path
+
+
+def _text_of(path: Path) -> str:
+    try:
+        if not path.is_file() or path.stat().st_size > _LARGEST_FILE_BYTES:
+            raise RequestError(f"{path.name} is no recipe: no file of that kind.", path=path, do="Take it away.")
+        return path.read_text("utf-8", "replace")
+    except OSError as error:
+        raise RequestError(f"{path.name} cannot be read: {error.strerror}.", path=path, do="Take it away.") from error
+
+
+def _own_files(folder: Path | None) -> list[Path]:
+    return sorted(folder.glob("*.toml")) if folder is not None and folder.is_dir() else []
+
+
+# Supplied ones ship with the program and do not change under it; a person's own are read anew each time.
+_supplied_once: list[Recipe] = []
+
+
+def _supplied() -> list[Recipe]:
+    if not _supplied_once:
+        folder = resources.files("diadoche.core.convert") / "recipes"
+        _supplied_once.extend(
+            parse_recipe(entry.read_text("utf-8"), Path(entry.name))
+            for entry in folder.iterdir()
+            if entry.name.endswith(".toml")
+        )
+    return _supplied_once

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 
-from diadoche.core.convert.sound import PcmTrack
+from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.errors import Problem
 from diadoche.core.sizes import count_text
@@ -73,7 +73,7 @@ def picture_remarks(
         yield remark(name, f"{count_text(len(times), 'picture')} damaged in the original, at {places(times)}.")
 
 
-def sound_remarks(name: str, sounds: Sequence[PcmTrack]) -> Iterator[Problem]:
+def sound_remarks(name: str, sounds: Sequence[SoundTrack]) -> Iterator[Problem]:
     """What had to be done so that every sample keeps its place."""
     for number, sound in enumerate(sounds, start=1):
         for kind, words in (("silence", "has no sound"), ("cut", "holds a stretch twice"), ("layout", "changes")):
@@ -84,6 +84,13 @@ def sound_remarks(name: str, sounds: Sequence[PcmTrack]) -> Iterator[Problem]:
                 detail = f" ({met[0].words})" if met[0].words else ""
                 where = places([each.at_s for each in met])
                 yield remark(name, f"Sound track {number} of the original {words} at {where}{detail}.")
+        if sound.cut_behind_s >= _HEARD_S:
+            yield remark(
+                name,
+                f"Sound track {number} goes on for {float(sound.cut_behind_s):.2f} s behind the last picture, where "
+                "this container holds none.",
+                "Choose a recipe in MOV if that is needed.",
+            )
         if sound.clipped:
             at_s = next(each.at_s for each in sound.remarks if each.kind == "clipped")
             yield remark(

@@ -13,12 +13,13 @@ from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering, sound_that_begins_anew
 from diadoche.core.convert.dates import write_dates
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there, what_to_keep, write_kept
+from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples
-from diadoche.core.convert.source_index import Instants, source_instants
-from diadoche.core.convert.targets import muxing, new_file, output_name
+from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
@@ -61,11 +62,16 @@ def rewrap(
     run = Run(paths, video.frame_rate if video.frame_rate_mode == "constant" else None, sounds, every_picture=True)
     sources = tuple(str(path) for path in (*paths, *sounds))
     name = output_name(camera, facts.start, paths[0].stem, container)
-    with new_file(folder, name, facts.size_bytes, (*paths, *sounds)) as made:
+    with (
+        new_file(folder, name, facts.size_bytes, (*paths, *sounds)) as made,
+        InstantsBeside(run.paths, video.frame_rate) as beside,
+    ):
         copying = _Copying(run, facts, container)
         copying.write(made.part, Share(watch, 0, 0.2 if decode_check else 1))
         copying.finish(made.part)
-        proof = _prove(copying, made.part, Share(watch, 0.2, 1) if decode_check else None, everything=every_picture)
+        with synced_beside(made.part):
+            checking = Share(watch, 0.2, 1) if decode_check else None
+            proof = _prove(copying, made.part, beside, checking, everything=every_picture)
         size = made.part.stat().st_size
         made.withheld = not proof.passed
     delivered = not made.withheld
@@ -112,9 +118,9 @@ class _Proof:
         return withheld(name, ", ".join(told), self.findings)
 
 
-def _prove(copying: _Copying, part: Path, watch: Watch | None, *, everything: bool) -> _Proof:
+def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch | None, *, everything: bool) -> _Proof:
     back = copying.read_back(part)
-    there = source_instants(copying.run.paths, copying.facts.video[0].frame_rate)
+    there = beside.result()
     wrong = copying.out_of_step(back.instants_s, there)
     data = copying.keeps_data(part)
     if watch is None:
@@ -209,7 +215,13 @@ class _Copying:
                             target, media.streams.audio[0], self.facts, number, self._container, 0, as_pcm=False
                         )
                     )
-            write_dates(target, self._tracks[0].stream, self.facts, with_timecode=not self.kept.has_timecode)
+            write_dates(
+                target,
+                self._tracks[0].stream,
+                self.facts.start,
+                PictureFormat.of(self.facts),
+                with_timecode=not self.kept.has_timecode,
+            )
             for timed in self.run.packets():
                 if timed.track >= len(self._tracks):
                     raise _another_track(self.run.paths[0])
@@ -321,6 +333,15 @@ class _Copying:
                     name,
                     "The original keeps everything.",
                     "Keep the original beside it if that is needed.",
+                )
+            )
+        if self._container == "mp4" and self.as_pcm - set(self._unjoined):
+            found.append(
+                Problem(
+                    f"{name} holds plain PCM by a young standard: older programs hear nothing of it.",
+                    name,
+                    "Every sample is in it.",
+                    "Rewrap to MOV, which all programs read.",
                 )
             )
         if self._unjoined:

@@ -1,4 +1,4 @@
-"""Sound on its way to plain PCM: every sample at its place, counted from the first picture.
+"""Sound on its way into an output: every sample at its place, counted from the first picture.
 
 What was heard before the first picture is cut; where nothing was recorded there is silence; what two parts of a clip
 both hold is heard once. Nothing else is cut, moved or stretched.
@@ -19,11 +19,11 @@ from av.audio.stream import AudioStream
 from av.container import OutputContainer
 from numpy.typing import NDArray
 
-from diadoche.core.identify.facts import AudioFacts
+from diadoche.core.convert.formats import SoundFormat
 
 Samples = NDArray[np.int16] | NDArray[np.int32] | NDArray[np.float32]
 
-_FLOATING = {"pcm_f16le", "pcm_f24le", "pcm_f32le", "pcm_f32be", "pcm_f64le", "pcm_f64be"}
+CODECS = ("pcm", "flac", "aac", "none")
 _ENCODERS = {"s16": "pcm_s16le", "s32": "pcm_s24le", "flt": "pcm_f32le"}
 # Plain PCM, and the samples that go into its encoder: what comes out of them is what went in, to the bit.
 PLAIN = {
@@ -39,13 +39,57 @@ _KINDS: dict[str, type[np.generic]] = {"s16": np.int16, "s32": np.int32, "flt": 
 _RUNS_ON_S = Fraction(1, 250)
 _SILENCE_BLOCK = 48_000
 _STORED = np.int32(-256)
+# What the encoder here takes [14496-3, tables 1.18 and 1.19].
+_AAC_RATES = {96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8_000, 7_350}
+_AAC_LAYOUTS = {"mono", "stereo", "3.0", "4.0", "5.0", "5.1", "7.1"}
+_AAC_BITS_A_CHANNEL = 128_000
+# More channels FLAC does not hold [RFC9639, 9.1.3].
+_FLAC_CHANNELS = 8
+_FLAC_SHARE = 0.6
+# An envelope is measured over blocks of this length; what an encoder changes of it, in full scales and as a share.
+_BLOCK_S = 0.1
+_QUIET, _LOUDER = 0.01, 0.3
 
 
-def pcm_format(track: AudioFacts) -> str:
-    """16 bits where the source has no more, floating where it floats, else 24, so that nothing is rounded away."""
-    if track.codec in _FLOATING:
-        return "flt"
-    return "s16" if track.bit_depth is not None and track.bit_depth <= 16 else "s32"
+@dataclass(frozen=True, slots=True)
+class SoundCoding:
+    """How one track is encoded. `samples` go into the encoder: "s16", "s32" (its upper 24 bits) or "flt"."""
+
+    encoder: str
+    samples: str
+    # Whether the same samples come out again.
+    exact: bool = True
+    bit_rate: int = 0
+
+    def bytes_a_second(self, sound: SoundFormat) -> float:
+        """About how much it takes."""
+        if self.bit_rate:
+            return self.bit_rate / 8
+        plain = {"s16": 2, "s32": 3, "flt": 4}[self.samples] * sound.channels * sound.rate
+        return plain * (_FLAC_SHARE if self.encoder == "flac" else 1)
+
+
+def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
+    """How a track is encoded by a recipe: lossless where the wanted codec does not hold its channels or its rate.
+
+    Plain PCM has 16 bits where the source has no more, floats where it floats, else 24: nothing is rounded away.
+
+    Args:
+        codec: one of `CODECS` but "none".
+        sound: of the source.
+    """
+    if codec == "aac" and sound.rate in _AAC_RATES and _named(sound.layout) in _AAC_LAYOUTS:
+        return SoundCoding("aac", "flt", exact=False, bit_rate=_AAC_BITS_A_CHANNEL * sound.channels)
+    samples = "s16" if sound.bit_depth is not None and sound.bit_depth <= 16 else "s32"
+    if codec in {"aac", "flac"} and sound.channels <= _FLAC_CHANNELS:
+        return SoundCoding("flac", samples)
+    plain = "flt" if sound.floating else samples
+    return SoundCoding(_ENCODERS[plain], plain)
+
+
+def _named(layout: str) -> str:
+    """A container that names no places for one or two channels means these; some targets want them named."""
+    return {"1 channels": "mono", "2 channels": "stereo"}.get(layout, layout)
 
 
 class SampleDigest:
@@ -65,6 +109,39 @@ class SampleDigest:
         return self._values, self._digest.hexdigest()
 
 
+class SoundEnvelope:
+    """How loud sound is, ten times a second: what comes of samples that no encoder gives back as they were."""
+
+    def __init__(self, rate: int, channels: int) -> None:
+        self._block = max(1, int(rate * _BLOCK_S)) * channels
+        self._rest = np.zeros(0, np.float32)
+        self._loudness: list[float] = []
+        self._values = 0
+
+    def take(self, samples: Samples) -> None:
+        """Interleaved samples, shape (1, count)."""
+        flat = samples.reshape(-1)
+        scale = 1.0 if flat.dtype.kind == "f" else 2.0 ** (8 * flat.dtype.itemsize - 1)
+        self._values += flat.size
+        self._rest = np.concatenate([self._rest, flat.astype(np.float32) / np.float32(scale)])
+        whole = self._rest.size // self._block
+        if whole:
+            blocks = self._rest[: whole * self._block].reshape(whole, self._block)
+            self._loudness += np.sqrt(np.mean(np.square(blocks), axis=1)).tolist()
+            self._rest = self._rest[whole * self._block :]
+
+    def value(self) -> tuple[int, tuple[float, ...]]:
+        """How many samples of all channels, and the root mean square of each block, in full scales."""
+        return self._values, tuple(self._loudness)
+
+
+def sounds_like(mine: tuple[float, ...], theirs: tuple[float, ...]) -> bool:
+    """Whether two envelopes are of one sound that was encoded with losses."""
+    count = min(len(mine), len(theirs))
+    one, other = np.array(mine[:count]), np.array(theirs[:count])
+    return bool(np.all(np.abs(one - other) <= _QUIET + _LOUDER * np.maximum(one, other)))
+
+
 @dataclass(frozen=True, slots=True)
 class SoundRemark:
     """What a person should know of one place in a sound track: `kind` is "silence", "cut", "clipped" or "layout"."""
@@ -76,50 +153,52 @@ class SoundRemark:
     words: str = ""
 
 
-class PcmTrack:
+class SoundTrack:
     """One sound track of an output."""
 
     def __init__(
         self,
         target: OutputContainer,
-        facts: AudioFacts,
+        sound: SoundFormat,
+        coding: SoundCoding,
         number: int = 0,
         *,
         aligned: bool,
         end_s: Fraction | None = None,
-        encoder: str = "",
     ) -> None:
         """
         Args:
             target: the output.
-            facts: of the source's track.
+            sound: of the source's track.
+            coding: how it is encoded.
             number: of the track, counted from 0.
             aligned: begin with the first picture; else the container holds how much later it begins.
             end_s: nothing from there on is taken, seconds from the first picture.
-            encoder: of `PLAIN`, where one is wanted; else what holds the source.
         """
-        # A container that names no places for one or two channels means these; some targets want them named.
-        self._layout = {"1 channels": "mono", "2 channels": "stereo"}.get(facts.layout, facts.layout)
-        self._format = PLAIN[encoder] if encoder else pcm_format(facts)
-        self.rate = facts.sample_rate
+        self.coding = coding
+        self._layout = _named(sound.layout)
+        self._format = coding.samples
+        self.rate = sound.rate
         self._number = number
-        self.stream = cast(
-            AudioStream,
-            target.add_stream(encoder or _ENCODERS[self._format], rate=facts.sample_rate, layout=self._layout),
-        )
-        self._channels = facts.channels
+        self.stream = cast(AudioStream, target.add_stream(coding.encoder, rate=sound.rate, layout=self._layout))
+        if coding.bit_rate:
+            self.stream.codec_context.bit_rate = coding.bit_rate
+        self.channels = sound.channels
         self._resampler: tuple[av.AudioResampler, tuple[str, str, int]] | None = None
         self._next: int | None = 0 if aligned else None
         self._end = None if end_s is None else round(end_s * self.rate)
         self._clipped = 0
         self.first: int | None = 0 if aligned else None
-        self.digest = SampleDigest()
+        self.digest = SampleDigest() if coding.exact else SoundEnvelope(sound.rate, sound.channels)
         self.remarks: list[SoundRemark] = []
+        # How many samples were cut behind the end, of each channel.
+        self._beyond = 0
+        self._ends_with_pictures = False
 
     @property
     def samples(self) -> int:
         """How many were written so far, of each channel."""
-        return self.digest.value()[0] // self._channels
+        return self.digest.value()[0] // self.channels
 
     def encode(self, frame: av.AudioFrame, time_s: Fraction, *, begins: bool = False) -> Iterator[av.Packet[Any]]:
         """Packets of one decoded frame.
@@ -134,7 +213,7 @@ class PcmTrack:
         for plain in self._plain(frame, time_s):
             samples = cast(Samples, plain.to_ndarray())
             if self._format == "s32":
-                # The encoder stores the upper 24 bits; a lossy source decodes to more.
+                # Encoders store the upper 24 bits; a lossy source decodes to more.
                 samples = cast(Samples, cast(Any, samples) & _STORED)
             place = round(time_s * self.rate)
             if self._next is None:
@@ -148,6 +227,21 @@ class PcmTrack:
                 samples = self._without_first(samples, -apart, time_s)
             yield from self._packets(samples)
             time_s += Fraction(plain.samples, self.rate)
+
+    def end_at(self, end_s: Fraction) -> None:
+        """Sets where the track ends, for a container that holds no sound without a picture: what comes later is cut."""
+        self._end = round(end_s * self.rate)
+        self._ends_with_pictures = True
+
+    @property
+    def cut_behind_s(self) -> Fraction:
+        """How much was cut because no picture stands beside it, in seconds."""
+        return Fraction(self._beyond, self.rate) if self._ends_with_pictures else Fraction(0)
+
+    def fill(self) -> Iterator[av.Packet[Any]]:
+        """Silence up to where the track ends."""
+        if self._end is not None and (missing := self._end - (self._next or 0)) > 0:
+            yield from self._silence(missing, Fraction(self._end, self.rate))
 
     def flush(self) -> Iterator[av.Packet[Any]]:
         """What the encoder still holds."""
@@ -179,14 +273,14 @@ class PcmTrack:
 
     def _without_first(self, samples: Samples, count: int, time_s: Fraction) -> Samples:
         if time_s > 0:
-            self._remark("cut", time_s, min(count, samples.shape[1] // self._channels))
-        return samples[:, count * self._channels :]
+            self._remark("cut", time_s, min(count, samples.shape[1] // self.channels))
+        return samples[:, count * self.channels :]
 
     def _silence(self, count: int, time_s: Fraction) -> Iterator[av.Packet[Any]]:
         self._remark("silence", time_s - Fraction(count, self.rate), count)
         while count > 0 and (self._end is None or (self._next or 0) < self._end):
             block = min(count, _SILENCE_BLOCK)
-            yield from self._packets(cast(Samples, np.zeros((1, block * self._channels), _KINDS[self._format])))
+            yield from self._packets(cast(Samples, np.zeros((1, block * self.channels), _KINDS[self._format])))
             count -= block
 
     def _remark(self, kind: str, at_s: Fraction, count: int) -> None:
@@ -199,7 +293,8 @@ class PcmTrack:
     def _packets(self, samples: Samples) -> Iterator[av.Packet[Any]]:
         place = self._next or 0
         if self._end is not None:
-            samples = samples[:, : max(0, self._end - place) * self._channels]
+            self._beyond += max(0, place + samples.shape[1] // self.channels - max(self._end, place))
+            samples = samples[:, : max(0, self._end - place) * self.channels]
         if samples.shape[1] == 0:
             return
         self.digest.take(samples)

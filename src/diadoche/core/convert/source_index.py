@@ -5,7 +5,9 @@ ISO base media tell it in their tables, edit lists included. Of other files the 
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
 from pathlib import Path
 
@@ -25,7 +27,29 @@ _WRAP = 1 << 33
 Instants = NDArray[np.float64]
 
 
-def source_instants(paths: Sequence[Path], rate: Fraction) -> Instants | None:
+class InstantsBeside:
+    """Reads the instants of a source on a thread, beside the pass that makes the output: both find it in memory."""
+
+    def __init__(self, paths: Sequence[Path], rate: Fraction) -> None:
+        """See `source_instants`."""
+        self._stop = threading.Event()
+        self._pool = ThreadPoolExecutor(1, "instants of a source")
+        self._found = self._pool.submit(source_instants, paths, rate, self._stop)
+
+    def __enter__(self) -> InstantsBeside:
+        return self
+
+    def __exit__(self, *_error: object) -> None:
+        """Ends the thread, whatever became of the output; it stops at the next packet."""
+        self._stop.set()
+        self._pool.shutdown(wait=False)
+
+    def result(self) -> Instants | None:
+        """What was found, waited for."""
+        return self._found.result()
+
+
+def source_instants(paths: Sequence[Path], rate: Fraction, stop: threading.Event | None = None) -> Instants | None:
     """When each picture that a clip codes is shown, in seconds from the first; None where its stamps do not tell.
 
     Fields that are coded by themselves have an instant each. Pictures that do not decode are among them.
@@ -33,11 +57,12 @@ def source_instants(paths: Sequence[Path], rate: Fraction) -> Instants | None:
     Args:
         paths: the spans.
         rate: of the pictures, for the length of the last one of each part.
+        stop: reading ends when it is set; then nothing is known.
     """
     joined: list[Instants] = []
     begins_s = 0.0
     for part in parts(paths):
-        found = _instants(part)
+        found = _instants(part, stop)
         if found is None or not found.size:
             return None
         joined.append(found - found[0] + begins_s)
@@ -45,7 +70,7 @@ def source_instants(paths: Sequence[Path], rate: Fraction) -> Instants | None:
     return np.concatenate(joined)
 
 
-def _instants(part: Sequence[Path]) -> Instants | None:
+def _instants(part: Sequence[Path], stop: threading.Event | None) -> Instants | None:
     container = container_of(part[0])
     # The table of a file that was cut off tells of pictures that are gone.
     if len(part) == 1 and container in {"MP4", "MOV"} and not is_cut_off(part[0], container):
@@ -65,7 +90,7 @@ def _instants(part: Sequence[Path]) -> Instants | None:
                 # What an edit list hides is not shown.
                 if not packet.size or packet.is_discard:
                     continue
-                if packet.pts is None:
+                if packet.pts is None or (stop is not None and stop.is_set()):
                     return None
                 shown.append(packet.pts)
                 coded.append(packet.dts if packet.dts is not None else packet.pts)

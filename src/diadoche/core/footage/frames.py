@@ -74,7 +74,9 @@ class FrameReader:
         self._part.close()
 
     def at(self, moment: int) -> Rgb | None:
-        """The picture of a moment, shape (height, width, 3); None past the end or where it does not decode.
+        """The picture of a moment, shape (height, width, 3); where none is there, the one that stands on till the next.
+
+        None past the end, or before the first that decodes.
 
         Raises:
             MediaError: the file fails.
@@ -82,9 +84,14 @@ class FrameReader:
         if moment in self._kept:
             self._kept.move_to_end(moment)
             return self._kept[moment]
-        for number, frame in self._up_to(moment // self.shape.fields):
+        wanted, went_by = moment // self.shape.fields, False
+        for number, frame in self._up_to(wanted):
             self._keep(number, frame)
-        return self._kept.get(moment)
+            went_by = went_by or number > wanted
+        if moment in self._kept or not went_by:
+            return self._kept.get(moment)
+        before = max((each for each in self._kept if each < moment), default=None)
+        return self._kept[before] if before is not None else None
 
     def combing(self, evidence: CombEvidence, times: int) -> Rgb | None:
         """The place where the fields were seen to differ, woven as the file holds it, each pixel `times` as large.

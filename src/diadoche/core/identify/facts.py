@@ -82,6 +82,8 @@ class VideoFacts:
     timecode_rate: Fraction | None = None
     # Whether it is film on a video clock: pictures of two and of three fields take turns.
     pulldown: bool = False
+    # Whether each pixel also says how much of what lies behind shows through.
+    has_alpha: bool = False
 
     @property
     def labels(self) -> PictureLabels | None:
@@ -116,6 +118,7 @@ class VideoFacts:
             "pulldown": "2:3" if self.pulldown else None,
             "bit_depth": self.bit_depth,
             "chroma": self.chroma,
+            "alpha": self.has_alpha,
             "intra_only": self.intra_only,
             "bit_rate": self.bit_rate,
             "color": {

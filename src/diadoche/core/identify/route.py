@@ -5,17 +5,16 @@ A profile is a small data file in `profiles/`; a new one is a new file.
 
 from __future__ import annotations
 
-import tomllib
 from importlib import resources
 from pathlib import Path
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import Facts, Route, VideoFacts
-from diadoche.core.mistakes import mistake_words
+from diadoche.core.mistakes import read_toml
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import count_text
 
@@ -93,13 +92,7 @@ def parse_profile(text: str, path: Path) -> Profile:
     Raises:
         RequestError: it has a mistake; its line is named.
     """
-    try:
-        return Profile.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
-        words = f"{path.name} is no TOML: {error}."
-    except ValidationError as error:
-        words = f"{path.name}, {mistake_words(error, text)}"
-    raise RequestError(f"The editor profile has a mistake: {words}", path=path, do="Correct it.")
+    return read_toml(Profile, text, path, "editor profile")
 
 
 def _folder() -> resources.abc.Traversable:

@@ -141,6 +141,22 @@ def fields_of(time_s: float, luma: NDArray[np.uint8] | NDArray[np.uint16], bits:
     return Fields(time_s, top, bottom, step)
 
 
+def seen_as(this: Fields, following: Fields) -> str | None:
+    """What one picture is by sight: "progressive", or "top" or "bottom" for its first field; None where none tells.
+
+    Args:
+        this: the picture.
+        following: the one after it.
+    """
+    vote = _vote(this, following) if this.top.shape == following.top.shape else None
+    return vote.kind if vote is not None else None
+
+
+def combing_between(top: Luma, bottom: Luma) -> float:
+    """How far the lines of two fields lie outside each other, on average, in 8-bit code values."""
+    return float(_combing(top, bottom).mean(dtype=np.float64)) if top.shape == bottom.shape else 0.0
+
+
 def _votes(window: Iterable[Fields]) -> Iterator[_Vote]:
     earlier: Fields | None = None
     for fields in window:

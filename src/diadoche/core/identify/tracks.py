@@ -170,6 +170,7 @@ def video_facts(
         frame_rate_told=cadence.told,
         rate_range=cadence.range,
         gaps=cadence.gaps,
+        has_alpha=pixels is not None and not pixels.has_palette and len(pixels.components) in {2, 4},
     )
 
 

@@ -8,9 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.cards.clips import Clip
-from diadoche.core.convert.recipes import recipe_named
-from diadoche.core.errors import DiadocheError
+from diadoche.core.convert.plan import plan_of
+from diadoche.core.convert.recipes import Recipe
+from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.footage.trial import first_picture
+from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.identify.route import load_profile, route
 from diadoche.core.watch import Progress, Watch
@@ -28,7 +30,7 @@ class PictureRequest:
     source: Path
     clips: tuple[Clip, ...]
     profile: str = "general"
-    recipe: str = ""
+    recipe: Recipe | None = None
     own_profiles: Path | None = None
 
 
@@ -76,7 +78,15 @@ def _output_bytes(request: PictureRequest, clip: Clip) -> int:
     name = route(facts, load_profile(request.profile, request.own_profiles), len(paths)).name
     if name in {"rewrap", "join"}:
         return clip.size_bytes
-    return recipe_named(request.recipe).estimated_bytes(facts) if name == "convert" else 0
+    return _converted_bytes(request.recipe, facts) if name == "convert" and request.recipe else 0
+
+
+def _converted_bytes(recipe: Recipe, facts: Facts) -> int:
+    try:
+        return plan_of(recipe, facts).estimated_bytes
+    except RequestError:
+        # Another recipe will have to be chosen for it; what that takes is not known.
+        return 0
 
 
 KIND = JobKind("pictures", PictureRequest, Pictures, perform_pictures, rank=1)

@@ -10,15 +10,17 @@ from typing import Literal
 
 from diadoche.core.cards.card import Card
 from diadoche.core.cards.clips import Clip
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.outputs import Output, failed
-from diadoche.core.convert.recipes import recipe_named
+from diadoche.core.convert.recipes import Changes, Recipe
+from diadoche.core.convert.record import OutputRecord, SourceFile
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
 from diadoche.core.convert.transcode import Marks, convert
 from diadoche.core.errors import DiadocheError, MediaError, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify, with_sounds, with_tracks
-from diadoche.core.names import safe_name
+from diadoche.core.names import safe_name, shown
 from diadoche.core.spans import runs_on
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.job_kind import JobKind
@@ -29,14 +31,18 @@ Way = Literal["rewrap", "convert"]
 
 @dataclass(frozen=True, slots=True)
 class MakeRequest:
-    """One output: from which files, which way, where to. `recipe` is a container when rewrapping."""
+    """One output, and the record of how it was made: from which files, by which recipe, as a value, where to.
+
+    A rewrap has a container instead of a recipe.
+    """
 
     paths: tuple[Path, ...]
-    way: Way
-    recipe: str
+    recipe: Recipe | str
     folder: Path
     camera: str = ""
     marks: tuple[str, str] | None = None
+    # Instead of the recipe's own.
+    changes: Changes | None = None
     clip_id: int = 0
     # Files beside the spans that hold sound alone; they come along where the picture's file is mute.
     sounds: tuple[Path, ...] = ()
@@ -44,6 +50,16 @@ class MakeRequest:
     facts: Facts | None = None
     # A rewrap compares every decoded picture with the original's, not those at the joins alone.
     every_picture: bool = False
+
+    @property
+    def way(self) -> Way:
+        """Whether pictures are encoded anew."""
+        return "convert" if isinstance(self.recipe, Recipe) else "rewrap"
+
+    @property
+    def recipe_name(self) -> str:
+        """The recipe's name, or the container's."""
+        return self.recipe.name if isinstance(self.recipe, Recipe) else self.recipe
 
 
 def perform_make(request: MakeRequest, watch: Watch) -> Output:
@@ -53,11 +69,25 @@ def perform_make(request: MakeRequest, watch: Watch) -> Output:
         RequestError: the request makes no sense for this clip.
         Cancelled: nothing is left behind.
     """
+    return replace(_perform(request, watch), record=_record(request))
+
+
+def _record(request: MakeRequest) -> OutputRecord:
+    sources = []
+    for path in (*request.paths, *request.sounds):
+        size = 0
+        with suppress(OSError):
+            size = path.stat().st_size
+        sources.append(SourceFile(str(path), size))
+    return OutputRecord(tuple(sources), request.recipe, request.changes, request.marks)
+
+
+def _perform(request: MakeRequest, watch: Watch) -> Output:
     sources = tuple(str(path) for path in request.paths)
     try:
         facts = _known(request)
         if facts.problems and not facts.video:
-            return failed(sources, request.recipe, facts.problems[0])
+            return failed(sources, request.recipe_name, facts.problems[0])
         output = _make(request, facts, watch)
         # What the file has lost, no output can have: it is told beside what was made of the rest.
         lost = tuple(problem for problem in facts.problems if "cut off" in problem.what)
@@ -65,7 +95,7 @@ def perform_make(request: MakeRequest, watch: Watch) -> Output:
     except RequestError:
         raise
     except DiadocheError as error:
-        return failed(sources, request.recipe, error.problem)
+        return failed(sources, request.recipe_name, error.problem)
 
 
 def _known(request: MakeRequest) -> Facts:
@@ -83,7 +113,7 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
             f"{request.paths[0].name} holds no picture.", path=request.paths[0], safe="It is untouched.", do="Nothing."
         )
     sounds = with_tracks(request.sounds) if facts.sound_apart else ()
-    if request.way == "rewrap":
+    if not isinstance(request.recipe, Recipe):
         return rewrap(
             request.paths,
             facts,
@@ -94,10 +124,18 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
             sounds=sounds,
             every_picture=request.every_picture,
         )
-    marks = Marks.parse(*request.marks, facts.video[0]) if request.marks else None
-    recipe = recipe_named(request.recipe)
+    if not facts.video[0].decodable:
+        raise MediaError(
+            f"{shown(request.paths[0].name)} has no picture that can be decoded.",
+            path=request.paths[0],
+            safe="It is untouched.",
+            do="Keep the original; it can be converted where its codec is known.",
+        )
+    marks = Marks.parse(*request.marks, PictureFormat.of(facts)) if request.marks else None
     source = FileSource(request.paths, facts, sounds)
-    return convert(source, recipe, request.folder, watch, camera=request.camera, marks=marks)
+    return convert(
+        source, request.recipe, request.folder, watch, camera=request.camera, marks=marks, changes=request.changes
+    )
 
 
 def outputs_folder(place: Path, shoot: str) -> Path:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from diadoche.core.convert.recipes import Recipe
 from diadoche.core.handoff.timeline import HandedClip, hand_off
 from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
 from diadoche.services.ledger.ledger import Ledger
@@ -30,10 +31,21 @@ def delivered(clip: KeptClip) -> Path | None:
     return None
 
 
+def _edit_ready(clip: KeptClip) -> Path | None:
+    """The newest output that an editing program is to take: no review copy, and no folder of stills."""
+    for output in reversed(clip.outputs):
+        recipe = output.record.recipe if output.record is not None else ""
+        if isinstance(recipe, Recipe) and not recipe.edit_ready:
+            continue
+        if output.output and Path(output.output).is_file():
+            return Path(output.output)
+    return None
+
+
 def _handed(clip: KeptClip) -> HandedClip | None:
     if clip.facts is None or not clip.facts.video:
         return None
     proxy = next((path for role, path in clip.companions if role == _PROXY_ROLE), None)
     return HandedClip(
-        f"{clip.card} {clip.clip.name}", clip.card, clip.clip.start, clip.facts, clip.paths, delivered(clip), proxy
+        f"{clip.card} {clip.clip.name}", clip.card, clip.clip.start, clip.facts, clip.paths, _edit_ready(clip), proxy
     )

@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import selectinload
+from sqlalchemy.orm import Session, selectinload
 
 from diadoche.core.cards.clips import Clip
 from diadoche.core.convert.outputs import Output
+from diadoche.core.convert.record import OutputRecord
 from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.services.ledger.copies import CopyEntry, copy_entry
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.models import ClipRow, OutputRow, WaybillRow
+from diadoche.services.ledger.models import ClipRow, FileRow, OutputRow, WaybillRow
 from diadoche.services.ledger.opinions import NO_OPINION, Opinion, opinion_of
 from diadoche.services.wire import from_text, to_text
 
@@ -123,10 +124,28 @@ def record_many_facts(ledger: Ledger, found: Sequence[tuple[int, Facts]]) -> Non
             row.facts = to_text(wanted[row.id])
 
 
+def _with_digests(session: Session, clip: ClipRow, record: OutputRecord | None) -> OutputRecord | None:
+    """The digests that its card's files were proven by; a source lies in a copy, under the card's own path."""
+    if record is None:
+        return None
+    sizes = {source.size_bytes for source in record.sources}
+    rows = session.scalars(
+        select(FileRow).where(FileRow.waybill_id == clip.waybill_id, FileRow.size_bytes.in_(sizes))
+    ).all()
+    known: dict[str, dict[str, str]] = {}
+    for source in record.sources:
+        for row in rows:
+            if source.path.endswith(f"/{row.path}") and row.size_bytes == source.size_bytes:
+                known[source.path] = from_text(dict[str, str], row.digests)
+    return record.with_digests(known)
+
+
 def record_output(ledger: Ledger, clip_id: int, output: Output, version: str) -> None:
-    """Writes down what was made of a clip, delivered or not."""
+    """Writes down what was made of a clip, delivered or not, with what the ledger knows of its originals."""
     with ledger.session() as session:
-        if session.get(ClipRow, clip_id) is not None:
+        clip = session.get(ClipRow, clip_id)
+        if clip is not None:
+            output = replace(output, record=_with_digests(session, clip, output.record))
             session.add(
                 OutputRow(
                     clip_id=clip_id,

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from sqlalchemy import select
 
-from diadoche.core.convert.recipes import recipes
+from diadoche.core.convert.recipes import USUAL_RECIPE, Recipe, recipes
 from diadoche.core.offload.naming import USUAL_NAMING, Naming
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ShootRow
@@ -26,7 +26,7 @@ class ShootSettings:
     digests: tuple[str, ...] = ("xxh128",)
     copies_wanted: int = COPIES_WANTED
     profile: str = "general"
-    recipe: str = "prores-422"
+    recipe: str = USUAL_RECIPE
     container: str = "mov"
     naming: Naming = USUAL_NAMING
     person: str = ""
@@ -87,9 +87,10 @@ def change_shoot(
         return _shoot(row)
 
 
-def known_recipe(name: str) -> str:
-    """The recipe of that name, or the first there is where it has gone."""
-    return name if name in recipes() else next(iter(recipes()))
+def known_recipe(name: str, own_folder: Path | None = None) -> Recipe:
+    """The recipe of that name, or the usual one where it has gone."""
+    known = recipes(own_folder)
+    return known.get(name) or known[USUAL_RECIPE]
 
 
 def _shoot(row: ShootRow) -> Shoot:

@@ -41,6 +41,12 @@ class StatePlaces:
         return folder if folder.is_dir() else None
 
     @property
+    def own_recipes(self) -> Path | None:
+        """The person's own recipes, if there are any."""
+        folder = self.config / "recipes"
+        return folder if folder.is_dir() else None
+
+    @property
     def demo(self) -> Path:
         """The demo shoot."""
         return self.cache / "demo"

@@ -46,7 +46,7 @@ class PlaybackSurvey:
                 wanted[key] = PlaybackSubject(key, clip.paths, clip.facts)
             for output in clip.outputs:
                 key = _key(make, output.recipe)
-                if self._is_open(key) and key not in wanted and output.output and Path(output.output).exists():
+                if self._is_open(key) and key not in wanted and output.output and Path(output.output).is_file():
                     wanted[key] = PlaybackSubject(key, (Path(output.output),))
         new = tuple(wanted.values())
         if new:

@@ -87,6 +87,16 @@ class Station:
         return self._places.own_profiles
 
     @property
+    def own_recipes(self) -> Path | None:
+        """The person's own recipes, if there are any."""
+        return self._places.own_recipes
+
+    @property
+    def recipes_folder(self) -> Path:
+        """Where the person's own recipes belong."""
+        return self._places.config / "recipes"
+
+    @property
     def profiles_folder(self) -> Path:
         """Where the person's own editor profiles belong."""
         return self._places.config / "profiles"
@@ -260,7 +270,11 @@ class Station:
         self._board.put(replace(card, stage=Stage.PICTURING, pictures={}))
         settings = self.shoot.settings
         request = PictureRequest(
-            card.card.root, card.card.clips, settings.profile, known_recipe(settings.recipe), self._places.own_profiles
+            card.card.root,
+            card.card.clips,
+            settings.profile,
+            known_recipe(settings.recipe, self._places.own_recipes),
+            self._places.own_profiles,
         )
         job = self._begin(key, "pictures", f"Look at the clips of {card.name}", request)
         current = self.cards[key]

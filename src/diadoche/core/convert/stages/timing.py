@@ -7,11 +7,12 @@ first stays. Both are noted: nothing is repeated or left out unsaid.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import av
 
+from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.run import Missing, Picture
 
 
@@ -41,10 +42,11 @@ class PictureMap:
 class ConstantRate:
     """Puts pictures on places."""
 
-    def __init__(self, rate: Fraction, first: int = 0, end: int | None = None) -> None:
+    def __init__(self, rate: Fraction, first: int = 0, end: int | None = None, *, even: bool = True) -> None:
         """
         Args:
             rate: places a second.
+            even: whether pictures come at that rate; else the last one stands until it ends.
             first: the place in the source that becomes the output's first.
             end: the place after the last; None for all.
         """
@@ -54,6 +56,8 @@ class ConstantRate:
         self._held: Picture | None = None
         self._next = first
         self._begun = False
+        self._even = even
+        self._ends_s = Fraction(0)
         self.map = PictureMap()
 
     @property
@@ -66,9 +70,15 @@ class ConstantRate:
         """Whether every place up to the end is taken."""
         return self._end is not None and self._next >= self._end
 
+    def format_out(self, format_in: PictureFormat) -> PictureFormat:
+        """The same pictures at a constant rate."""
+        return replace(format_in, rate=self._rate, even=True)
+
     def push(self, unit: Picture | Missing) -> Iterator[Placed]:
         """What the next picture, or its absence, settles."""
         place = round(unit.time_s * self._rate)
+        if isinstance(unit, Picture):
+            self._ends_s = max(self._ends_s, unit.time_s + unit.length_s)
         if isinstance(unit, Missing):
             if place >= self._first and (self._end is None or place < self._end):
                 self.map.missing_s.append(unit.time_s)
@@ -87,13 +97,10 @@ class ConstantRate:
             yield self._put(unit, again=False)
         self._held = unit
 
-    def flush(self, ends_s: Fraction) -> Iterator[Placed]:
-        """Lets the last picture stand until it ends, where the rate varies; in an even run it has its one place.
-
-        Args:
-            ends_s: when the last picture of the source ends.
-        """
-        yield from self._fill(round(ends_s * self._rate))
+    def flush(self) -> Iterator[Placed]:
+        """Lets the last picture stand until it ends, where the rate varies; in an even run it has its one place."""
+        if not self._even:
+            yield from self._fill(round(self._ends_s * self._rate))
 
     def _begin(self, place: int) -> Iterator[Placed]:
         """The output begins with the first picture that decodes; in a part, with the one that stands there."""

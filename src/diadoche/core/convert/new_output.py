@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
+import re
 import secrets
 import shutil
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -16,11 +20,15 @@ import av.error
 from av.container import OutputContainer
 
 from diadoche.core.diskfiles import PART_SUFFIX, rename_new, sync_folder
+from diadoche.core.disks import limits_of
 from diadoche.core.errors import MediaError, RequestError, TargetFull, TargetUnusable, writing
 from diadoche.core.names import safe_name, unique_name
 from diadoche.core.sizes import size_text
 
 _SPARE_BYTES = 16_000_000
+_TEMPORARY = re.compile(r"\.[0-9a-f]{8}-.+" + re.escape(PART_SUFFIX), re.DOTALL)
+# A part this young may not have been marked by its writer yet.
+_FRESH_S = 60.0
 
 
 def output_name(camera: str, start: datetime | None, original: str, ending: str) -> str:
@@ -31,7 +39,7 @@ def output_name(camera: str, start: datetime | None, original: str, ending: str)
 
 @dataclass(slots=True)
 class NewFile:
-    """An output on its way: written to `part`, then standing at `final`, unless it is withheld."""
+    """An output on its way, a file or a folder: written to `part`, then standing at `final`, unless it is withheld."""
 
     part: Path
     final: Path | None = None
@@ -39,8 +47,17 @@ class NewFile:
 
 
 @contextmanager
-def new_file(folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...]) -> Iterator[NewFile]:
+def new_file(
+    folder: Path, name: str, expected_bytes: int, sources: tuple[Path, ...], *, is_folder: bool = False
+) -> Iterator[NewFile]:
     """A temporary file in `folder` that gets a free name when the block ends well, and is removed when not.
+
+    Args:
+        folder: where it goes; made where it does not stand yet.
+        name: what it is to be called.
+        expected_bytes: how large it becomes, at a guess.
+        sources: the originals; none of them may lie there.
+        is_folder: a folder of files, which gets its name when all of them are whole.
 
     Raises:
         RequestError: the folder is one of the sources' own.
@@ -67,24 +84,97 @@ def new_file(folder: Path, name: str, expected_bytes: int, sources: tuple[Path, 
             safe="Nothing was written; the originals are untouched.",
             do="Make room there, or choose another folder.",
         )
+    local = limits_of(folder).synced_at_once
+    if local:
+        _clear_abandoned(folder)
     # Two jobs may make an output of one name at once: each writes a file of its own.
     made = NewFile(folder / f".{secrets.token_hex(4)}-{name}{PART_SUFFIX}")
     try:
-        yield made
+        with writing(folder):
+            if is_folder:
+                made.part.mkdir()
+            else:
+                made.part.touch(exist_ok=False)
+            held = _held(made.part, lock=local)
+        try:
+            yield made
+        finally:
+            os.close(held)
         if not made.withheld:
             made.final = _named(made.part, folder, name)
     finally:
-        made.part.unlink(missing_ok=True)
+        if is_folder:
+            shutil.rmtree(made.part, ignore_errors=True)
+        else:
+            made.part.unlink(missing_ok=True)
+
+
+def _held(part: Path, *, lock: bool) -> int:
+    """A descriptor that marks a part as being written, for as long as it is open: also when this process is killed.
+
+    On shares there is no lock: servers may hold it against our own writing, and others may not see it. There nothing is
+    ever taken for abandoned.
+    """
+    descriptor = os.open(part, os.O_RDONLY)
+    if lock:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    return descriptor
+
+
+def _clear_abandoned(folder: Path) -> None:
+    """Removes what a process that was killed left half-made: parts under our temporary names that nobody writes."""
+    with suppress(OSError):
+        for part in folder.iterdir():
+            if not _TEMPORARY.fullmatch(part.name) or time.time() - part.stat().st_mtime < _FRESH_S:
+                continue
+            descriptor = os.open(part, os.O_RDONLY)
+            try:
+                fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                if part.is_dir():
+                    shutil.rmtree(part, ignore_errors=True)
+                else:
+                    part.unlink()
+            except OSError:
+                # Somebody writes it.
+                continue
+            finally:
+                os.close(descriptor)
+
+
+@contextmanager
+def synced_beside(part: Path) -> Iterator[None]:
+    """Lets the disk write an output down while it is checked; that it is written is made sure of before it is named.
+
+    Raises:
+        TargetFull, TargetUnusable: the disk refused.
+    """
+    with ThreadPoolExecutor(1, "sync of an output") as pool:
+        synced = pool.submit(_sync, part)
+        yield
+        # An error of writing is told once: the sync before the naming would not hear of one that was told here.
+        with writing(part):
+            synced.result()
+
+
+def _sync(path: Path) -> None:
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def size_of(part: Path) -> int:
+    """The bytes of an output, a file or a folder."""
+    return sum(each.stat().st_size for each in part.iterdir()) if part.is_dir() else part.stat().st_size
 
 
 def _named(part: Path, folder: Path, name: str) -> Path:
-    """Makes the file durable and gives it the first free name."""
+    """Makes the output durable and gives it the first free name."""
     with writing(part):
-        descriptor = os.open(part, os.O_RDONLY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
+        # What stands under a final name is on the disk: first the data of every file, then the names that lead to it.
+        for path in (*(sorted(part.iterdir()) if part.is_dir() else ()), part):
+            _sync(path)
         while True:
             final = folder / unique_name(name, lambda taken: os.path.lexists(folder / taken))
             try:

@@ -1,0 +1,1 @@
+"""What outputs are written to: one film, or one file for each picture."""

@@ -1,0 +1,229 @@
+"""Choosing a recipe for a group of clips: what each one holds of them, how large it becomes, what may change."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from diadoche.core.convert.formats import PictureFormat, SoundFormat
+from diadoche.core.convert.lookup_table import read_table
+from diadoche.core.convert.plan import Plan, plan_conversion
+from diadoche.core.convert.recipes import Changes, Recipe, ScanChange, mistaken_recipes, own_recipe_file, recipes
+from diadoche.core.errors import RequestError
+from diadoche.core.identify.facts import Facts
+from diadoche.core.rates import spoken_rate
+from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.marks import Mark
+
+
+@dataclass(frozen=True, slots=True)
+class Alike:
+    """Clips of one format: how many, and how many pictures they have together."""
+
+    picture: PictureFormat
+    sounds: tuple[SoundFormat, ...]
+    clips: int
+
+
+def alike(facts: Iterable[Facts]) -> list[Alike]:
+    """Clips put together by what a recipe makes of them: a thousand of one camera are one question, not a thousand."""
+    found: dict[tuple[PictureFormat, tuple[SoundFormat, ...]], tuple[int, int]] = {}
+    for each in facts:
+        picture = PictureFormat.of(each)
+        key = (
+            replace(picture, pictures=0, timecode=None, labels=None),
+            tuple(SoundFormat.of(track) for track in each.audio),
+        )
+        clips, pictures = found.get(key, (0, 0))
+        found[key] = clips + 1, pictures + picture.pictures
+    return [
+        Alike(replace(picture, pictures=pictures), sounds, clips)
+        for (picture, sounds), (clips, pictures) in found.items()
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """What comes of clips by a recipe: bytes, what is lost or changed, and why some cannot be held."""
+
+    size_bytes: int
+    losses: tuple[str, ...]
+    refused: int
+    refusal: str
+
+
+def outlook(clips: Iterable[Alike], recipe: Recipe, changes: Changes | None) -> Outlook:
+    """Plans every kind of clip; nothing is read from a disk but a look-up table."""
+    size, losses, refused, refusal = 0, list[str](), 0, ""
+    for each in clips:
+        try:
+            plan: Plan = plan_conversion(recipe, each.picture, each.sounds, changes)
+        except RequestError as error:
+            refused += each.clips
+            refusal = refusal or error.problem.what
+            continue
+        size += plan.estimated_bytes
+        losses += [words for words in (*plan.losses, *plan.changed) if words not in losses]
+    return Outlook(size, tuple(losses), refused, refusal)
+
+
+@dataclass(frozen=True, slots=True)
+class RecipeRow:
+    """A recipe to choose."""
+
+    name: str
+    title: str
+    purpose: str
+    size: str
+    words: str
+    mark: Mark | None
+
+
+@dataclass(frozen=True, slots=True)
+class FieldChoice:
+    """What may be done with fields."""
+
+    value: ScanChange
+    words: str
+
+
+class RecipeChooser:
+    """What the dialog shows and allows. Nothing is decided before `chosen` is taken over."""
+
+    def __init__(
+        self, clips: list[Alike], recipe: Recipe, changes: Changes | None, own_folder: Path | None = None
+    ) -> None:
+        """
+        Args:
+            clips: that the choice reaches.
+            recipe: the one that stands.
+            changes: instead of its own; None where they stand.
+            own_folder: where the person's own recipes belong; it may not stand yet.
+        """
+        self._clips = clips
+        self._own_folder = own_folder
+        self._recipes = sorted(recipes(own_folder).values(), key=lambda each: each.title)
+        self._mistakes = mistaken_recipes(own_folder)
+        self._recipe = next((each for each in self._recipes if each.name == recipe.name), recipe)
+        self._scan: ScanChange | None = changes.scan if changes is not None else None
+        self._table = changes.table if changes is not None else None
+        self._table_gives = changes.table_gives if changes is not None else "BT.709"
+
+    @property
+    def heading(self) -> str:
+        """How many clips the choice reaches."""
+        return f"Recipe for {count_text(sum(each.clips for each in self._clips), 'clip')}"
+
+    @property
+    def mistakes(self) -> str:
+        """What is wrong with recipes of the person's own."""
+        return " ".join(error.problem.what for error in self._mistakes)
+
+    def rows(self) -> list[RecipeRow]:
+        """All recipes, with what each makes of these clips."""
+        return [self._row(recipe) for recipe in self._recipes]
+
+    def _row(self, recipe: Recipe) -> RecipeRow:
+        found = outlook(self._clips, recipe, self._changes_for(recipe))
+        count = sum(each.clips for each in self._clips)
+        size = size_text(found.size_bytes) if found.refused < count else ""
+        if found.refused:
+            few = f"{found.refused} of {count}: " if found.refused < count else ""
+            return RecipeRow(recipe.name, recipe.title, recipe.purpose, size, f"{few}{found.refusal}", Mark.PROBLEM)
+        # The title stands in front already.
+        losses = [loss.removeprefix(f"{recipe.title} ") for loss in found.losses]
+        words = " ".join(f"{loss[:1].upper()}{loss[1:]}" for loss in losses) or "Size, depth and colour stay."
+        return RecipeRow(recipe.name, recipe.title, recipe.purpose, size, words, None)
+
+    @property
+    def current(self) -> int:
+        """Which row is chosen."""
+        return self._recipes.index(self._recipe)
+
+    def choose(self, row: int) -> None:
+        """Another recipe."""
+        self._recipe = self._recipes[row]
+
+    def choose_named(self, name: str) -> None:
+        """Another recipe, by its name; nothing where there is none."""
+        self._recipe = next((each for each in self._recipes if each.name == name), self._recipe)
+
+    def field_choices(self) -> list[FieldChoice]:
+        """What may be done with fields; nothing where no clip has any."""
+        fields = [each for each in self._clips if each.picture.interlaced]
+        if not fields:
+            return []
+        rates = sorted({each.picture.rate for each in fields})
+        found = [
+            FieldChoice("keep", "stay as they are"),
+            FieldChoice("frame", f"each frame a picture, {_spoken(rates)} a second"),
+            FieldChoice("field", f"each field a picture, {_spoken([2 * rate for rate in rates])} a second"),
+        ]
+        film = sorted({each.picture.rate for each in fields if each.picture.pulldown})
+        if film:
+            found.append(FieldChoice("film", f"film off its video clock, {_spoken([rate * 4 / 5 for rate in film])}"))
+        return found
+
+    @property
+    def fields(self) -> ScanChange:
+        """What is done with fields."""
+        return self._scan if self._scan is not None else self._recipe.changes.scan
+
+    def choose_fields(self, value: ScanChange) -> None:
+        """Something else to be done with fields, whatever the recipe proposes."""
+        self._scan = value
+
+    @property
+    def reach(self) -> str:
+        """How many clips have fields."""
+        fields = sum(each.clips for each in self._clips if each.picture.interlaced)
+        film = sum(each.clips for each in self._clips if each.picture.interlaced and each.picture.pulldown)
+        count = sum(each.clips for each in self._clips)
+        return f"reaches {film if self.fields == 'film' else fields} of {count_text(count, 'clip')}"
+
+    @property
+    def table(self) -> str:
+        """The look-up table's name, or nothing."""
+        return self._table.name if self._table is not None else ""
+
+    @property
+    def table_gives(self) -> str:
+        """The colours that come out of the look-up table."""
+        return self._table_gives
+
+    def choose_table(self, path: Path | None) -> None:
+        """A look-up table for all of them, or none.
+
+        Raises:
+            RequestError: it holds nonsense.
+        """
+        if path is not None:
+            read_table(path)
+        self._table = path
+
+    def choose_table_gives(self, name: str) -> None:
+        """The colours that it gives."""
+        self._table_gives = "BT.2020" if name == "BT.2020" else "BT.709"
+
+    def own_file(self) -> Path | None:
+        """The chosen recipe as a text file of the person's own; it counts from the next time a recipe is chosen.
+
+        Raises:
+            OSError: it cannot be written.
+        """
+        return own_recipe_file(self._own_folder, self._recipe.name) if self._own_folder is not None else None
+
+    @property
+    def chosen(self) -> tuple[Recipe, Changes | None]:
+        """What was chosen: the recipe, and what is changed instead of its own proposal."""
+        return self._recipe, self._changes_for(self._recipe)
+
+    def _changes_for(self, recipe: Recipe) -> Changes | None:
+        if self._scan is None and self._table is None:
+            return None
+        return Changes(scan=self._scan or recipe.changes.scan, table=self._table, table_gives=self._table_gives)
+
+
+def _spoken(rates: Iterable[object]) -> str:
+    return " or ".join(spoken_rate(rate) for rate in rates)  # type: ignore[arg-type]  # fractions

@@ -1,0 +1,92 @@
+"""Stepping through the suspect places of an output, with the same moment of its original beside it."""
+
+from __future__ import annotations
+
+import threading
+
+from PyQt6.QtCore import QModelIndex
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QVBoxLayout, QWidget
+
+from diadoche.core.identify.facts import Facts
+from diadoche.screens.places import OutputPlaces, Place
+from diadoche.services.side_processes.parser import Parser
+from diadoche.ui.bridge import Bridge
+from diadoche.ui.parts import RowsModel, button, label, table
+from diadoche.ui.player import PlayerView
+from diadoche.ui.theme import Theme
+
+_SIZE_PX = (1180, 700)
+
+
+class PlacesDialog(QDialog):
+    """Places at the left; output and original, one above the other, at the right. The arrow keys step."""
+
+    def __init__(self, parent: QWidget, theme: Theme, output: OutputPlaces) -> None:
+        super().__init__(parent)
+        self._output = output
+        self._closed = False
+        self.setWindowTitle(output.heading)
+        self.resize(*_SIZE_PX)
+        self._model = RowsModel(
+            theme,
+            ("Place", "What is there"),
+            lambda: len(output.places),
+            lambda row: _texts(output.places[row]),
+            lambda _row: None,
+        )
+        self.places = table(self._model, "Places to look at", 1, (170, 400))
+        self._model.changed()
+        self.output, self.original = PlayerView(theme), PlayerView(theme)
+        left, right = QVBoxLayout(), QVBoxLayout()
+        left.addWidget(label(output.heading, "heading", wrap=True))
+        left.addWidget(self.places, 1)
+        for words, player in (("Output", self.output), ("Original, at the same moment", self.original)):
+            right.addWidget(label(words, "soft"))
+            right.addWidget(player, 1)
+        end = QHBoxLayout()
+        end.addStretch(1)
+        end.addWidget(button("Done", self.accept, name="main", tip="Back to the outputs"))
+        right.addLayout(end)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(22, 18, 22, 16)
+        row.setSpacing(18)
+        row.addLayout(left, 4)
+        row.addLayout(right, 5)
+        self.original.open(output.clip)
+        self._bridge = Bridge(self._opened)
+        # A file may lie on a disk that hangs: it is read on a thread, in a process of its own.
+        threading.Thread(target=self._read, name="facts of an output", daemon=True).start()
+        selection = self.places.selectionModel()
+        assert selection is not None
+        selection.currentRowChanged.connect(self._show)
+        self.finished.connect(self._close_players)
+        self.places.setFocus()
+
+    def _read(self) -> None:
+        with Parser() as parser:
+            facts = parser.facts([self._output.path], "headers")
+        self._bridge.post(facts)
+
+    def _opened(self, facts: object) -> None:
+        assert isinstance(facts, Facts)
+        if self._closed:
+            return
+        self.output.open_file(self._output.path, facts)
+        self.places.selectRow(0)
+        self._show(self._model.index(0, 0))
+
+    def _show(self, current: QModelIndex) -> None:
+        if current.isValid():
+            place = self._output.places[current.row()]
+            self.output.go_to_picture(place.picture)
+            self.original.go_to_time(place.time_s)
+
+    def _close_players(self) -> None:
+        self._closed = True
+        # A decoder on a disk that hangs ends after seconds, or is killed: nobody waits for that here.
+        for player in (self.output, self.original):
+            threading.Thread(target=player.close_process, name="end of a player").start()
+
+
+def _texts(place: Place) -> tuple[str, ...]:
+    return place.place, place.words

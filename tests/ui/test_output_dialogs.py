@@ -1,0 +1,97 @@
+"""The dialogs of Outputs: choosing a recipe, and stepping through the places of an output."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
+
+from diadoche.core.cards.clips import Clip
+from diadoche.core.convert.recipes import recipe_named, recipes
+from diadoche.core.identify.probe import identify
+from diadoche.core.watch import Watch
+from diadoche.screens.places import output_places
+from diadoche.screens.recipe_chooser import RecipeChooser, alike
+from diadoche.services.jobs.make_output import MakeRequest, perform_make
+from diadoche.services.ledger.kept_clips import KeptClip
+from diadoche.ui.places_dialog import PlacesDialog
+from diadoche.ui.recipe_dialog import RecipeDialog
+from diadoche.ui.theme import Theme
+from tests.outside.numbered import BITS, CELL, WIDTH, film
+
+
+@pytest.fixture
+def theme(qapp: QApplication) -> Theme:
+    made = Theme(qapp)
+    made.apply("light", 100)
+    return made
+
+
+def number_in(image: QImage | None) -> int | None:
+    """The number that the test films carry."""
+    if image is None:
+        return None
+    small = image.convertToFormat(QImage.Format.Format_Grayscale8).scaledToWidth(WIDTH)
+    bits = small.constBits()
+    assert bits is not None
+    bits.setsize(small.sizeInBytes())
+    luma = np.frombuffer(bits, np.uint8).reshape(small.height(), small.bytesPerLine())  # type: ignore[call-overload]  # a buffer
+    return sum(int(luma[14:34, 20 + bit * CELL : 28 + bit * CELL].mean() > 125) << bit for bit in range(BITS))
+
+
+def test_places_are_stepped_through_with_the_original_beside(tmp_path: Path, theme: Theme, qtbot: QtBot) -> None:
+    # Two holes in an even run, which become pictures that stand twice.
+    source = film(
+        tmp_path / "in.mp4", range(100), "25", "-c:v", "libx264", "-bf", "0", "-c:a", "aac",
+        kept="not(eq(n,20)+eq(n,60)+eq(n,61))",
+    )  # fmt: skip
+    facts = identify([source], "counted")
+    output = perform_make(MakeRequest((source,), recipes()["vc3-hq"], tmp_path / "out", facts=facts), Watch())
+    clip = KeptClip(1, "Shore", Clip("in", ("in.mp4",), (), 1), tmp_path, (), facts, (output,))
+    places = output_places(clip, output)
+    assert [(each.picture, each.pictures) for each in places.places] == [(20, 1), (60, 2)]
+    parent = QWidget()
+    qtbot.addWidget(parent)
+    dialog = PlacesDialog(parent, theme, places)
+    dialog.open()
+    try:
+        # The output shows the picture before once more; the original's own has no picture there either.
+        qtbot.waitUntil(lambda: number_in(dialog.output.image) == 19, timeout=30_000)
+        qtbot.waitUntil(lambda: number_in(dialog.original.image) == 19, timeout=30_000)
+        qtbot.keyClick(dialog.places, Qt.Key.Key_Down)
+        qtbot.waitUntil(lambda: number_in(dialog.output.image) == 59, timeout=30_000)
+        qtbot.waitUntil(lambda: number_in(dialog.original.image) == 59, timeout=30_000)
+        assert dialog.output.moment == 60
+    finally:
+        dialog.accept()
+
+
+def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
+    demo_cards: dict[str, Path], tmp_path: Path, theme: Theme, qtbot: QtBot
+) -> None:
+    stream = demo_cards["Keeper's camcorder"] / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"
+    facts = identify([stream], "looked")
+    parent = QWidget()
+    qtbot.addWidget(parent)
+    dialog = RecipeDialog(parent, theme, RecipeChooser(alike([facts]), recipe_named("prores-422"), None))
+    dialog.open()
+    before = dialog.chooser.rows()[dialog.chooser.current]
+    assert before.title == "ProRes 422"
+    qtbot.keyClick(dialog.fields, Qt.Key.Key_End)
+    dialog.fields.activated.emit(dialog.fields.currentIndex())
+    after = dialog.chooser.rows()[dialog.chooser.current]
+    assert dialog.chooser.fields == "field"
+    assert after.size != before.size
+    bad = tmp_path / "bad.cube"
+    bad.write_text("nothing")
+    dialog.take_table(bad)
+    assert any("no look-up table" in each.text() for each in dialog.findChildren(type(dialog._said)))
+    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Home, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Return)
+    assert dialog.result() == RecipeDialog.DialogCode.Accepted
+    assert dialog.chooser.chosen[0].name == "review-av1"
