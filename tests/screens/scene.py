@@ -35,7 +35,7 @@ class NotingRunner:
         self.stopped: list[int] = []
         self.shown: dict[int, Progress] = {}
         self.paused: set[int] = set()
-        self.still_s: dict[int, float] = {}
+        self.silent_s: dict[int, float] = {}
 
     def add(self, kind: str, title: str, resource: str, request: object) -> int:
         number = len(self.added) + 1
@@ -54,8 +54,8 @@ class NotingRunner:
     def is_paused(self, number: int) -> bool:
         return number in self.paused
 
-    def still_for_s(self, number: int) -> float:
-        return self.still_s.get(number, 0.0)
+    def silent_for_s(self, number: int) -> float:
+        return self.silent_s.get(number, 0.0)
 
     def jobs(self) -> list[Job]:
         return self.added

@@ -12,7 +12,7 @@ import pytest
 from diadoche.core.errors import Problem
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.journal import Journal
-from diadoche.core.watch import Watch
+from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
@@ -47,10 +47,23 @@ def test_a_reader_that_gives_nothing_is_named(scene: Scene, drone: Path) -> None
     scene.desk.cards.offload(key)
     job = scene.runner.last("offload")
     scene.tell(job, State.RUNNING)
-    scene.runner.still_s[job.number] = 42.0
+    scene.runner.silent_s[job.number] = 42.0
     row = scene.desk.cards.rows()[0]
     assert row.remark == "Nothing has come from Reader 1 for 42 s."
     assert "another reader" in row.advice
+
+
+def test_a_place_that_gives_no_answer_is_named_and_its_reader_is_not(scene: Scene, drone: Path) -> None:
+    key = scene.listed(drone)
+    scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    scene.tell(job, State.RUNNING)
+    parts = (Part("Shuttle A", 5, 5, 10), Part("Shuttle B", 5, 0, 10, "silent", 17.2))
+    scene.runner.shown[job.number] = Progress(15, 40, "copying", parts)
+    row = scene.desk.cards.rows()[0]
+    assert row.remark == "Shuttle B has not answered for 17 s."
+    assert "left behind" in row.advice
+    assert scene.desk.watch_line().first == "Leave the card in."
 
 
 def test_unattended_starts_a_card_that_goes_in_and_asks_nothing(tmp_path: Path, drone: Path) -> None:

@@ -7,6 +7,7 @@ import json
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from diadoche.core.watch import Progress
+from diadoche.demo.faulty_folder import Faults
 from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.list_card import ListCardRequest
 from diadoche.services.jobs.offload import OffloadRequest
@@ -32,6 +34,7 @@ from diadoche.services.queue.states import (
     StopWork,
 )
 from diadoche.services.queue.worker import Speaker
+from tests.mounts import Mounter
 from tests.system_bus import wait_until
 
 
@@ -170,7 +173,7 @@ def test_a_killed_process_is_a_named_failure_and_can_be_retried(
     runner = runner_of(ledger, told)
     number = runner.add("offload", "Offload", "card:x", slow_offload(drone, tmp_path / "a", open_shoot(ledger, "S").id))
     told.wait_for(number, State.RUNNING)
-    wait_until(lambda: bool(runner.still_for_s(number)) and _total(runner, number) > 0, 30, "the process has begun")
+    wait_until(lambda: _total(runner, number) > 0, 30, "the process has begun")
     runner._running[number].kill()
     job = told.wait_for(number, State.FAILED)
     assert job.problem is not None
@@ -215,8 +218,9 @@ def test_a_running_job_is_paused_goes_on_and_says_when_it_stands_still(
         wait_until(lambda: (runner.progress(number) or Progress(0, 1)).percent > 5, 30, "some progress")
         runner.pause(number, paused=True)
         assert runner.is_paused(number)
-        assert runner.still_for_s(number) == 0.0
         wait_until(lambda: _stands_still(runner, number), 10, "standing still")
+        # It comes no further, but no call to the card is open: that is no reader that hangs.
+        assert runner.silent_for_s(number) == 0.0
         runner.pause(number, paused=False)
         assert not runner.is_paused(number)
         wait_until(lambda: runner.jobs()[0].state is State.DONE, 60, "the end")
@@ -224,6 +228,26 @@ def test_a_running_job_is_paused_goes_on_and_says_when_it_stands_still(
     finally:
         runner.close()
     assert runner.jobs()[0].result.result.copies[0].status == "proven"
+
+
+def test_a_reader_that_hangs_is_told_by_the_call_that_does_not_return(
+    ledger: Ledger, told: Told, drone: Path, tmp_path: Path, faulty: Mounter
+) -> None:
+    reader = faulty(drone)
+    runner = runner_of(ledger, told)
+    shoot = open_shoot(ledger, "Rock")
+    request = OffloadRequest(reader.point, (tmp_path / "a",), shoot.id, shoot.name, pace_bytes_s=500_000)
+    number = runner.add("offload", "Offload", "card:x", replace(request, try_copy=False))
+    try:
+        wait_until(lambda: bool((runner.progress(number) or Progress(0, 1)).parts), 30, "copying has begun")
+        assert runner.silent_for_s(number) == 0.0
+        reader.set(Faults(hangs=True))
+        wait_until(lambda: runner.silent_for_s(number) > 3.0, 30, "a word about the hanging call")
+        reader.set(Faults())
+        wait_until(lambda: runner.silent_for_s(number) == 0.0, 30, "a word that it answers again")
+        assert told.wait_for(number, State.DONE).result.result.copies[0].status == "proven"
+    finally:
+        runner.close()
 
 
 def _stands_still(runner: Runner, number: int) -> bool:

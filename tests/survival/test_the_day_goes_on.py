@@ -584,9 +584,9 @@ def test_a_reader_that_hangs_is_named_on_the_watch_line(tmp_path: Path, drone: P
         scene.desk.cards.offload(key)
         job = scene.runner.last("offload")
         scene.tell(job, State.RUNNING)
-        scene.runner.still_s[job.number] = HANGS_S - 5
+        scene.runner.silent_s[job.number] = HANGS_S - 5
         assert scene.desk.watch_line().mark is Mark.UNDER_WAY
-        scene.runner.still_s[job.number] = HANGS_S + 12
+        scene.runner.silent_s[job.number] = HANGS_S + 12
         line = scene.desk.watch_line()
         assert line.mark is Mark.PROBLEM
         assert line.first == "Drone does not answer."

@@ -7,6 +7,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from diadoche.core.answering import Calls
+
 # The note of work that goes on though nothing is read from the card any more: it may come out of its reader.
 CARD_NOT_READ = "filling from a copy; the card is not read any more"
 
@@ -24,6 +26,8 @@ class Part:
     proven: int
     total: int
     state: str = "under way"
+    # For how long its disk has not answered, in seconds.
+    silent_s: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +46,11 @@ class Progress:
 
 
 class Watch:
-    """Follows one piece of work. Any thread may call any method."""
+    """Follows one piece of work. Any thread may call any method.
+
+    `calls` follows the calls to the card that the work reads: only a call that does not return shows that a reader
+    hangs. Work that is slow, or waits for a processor, may come no further either.
+    """
 
     def __init__(
         self, told: Callable[[Progress], None] | None = None, given: Callable[[Any], None] | None = None
@@ -54,6 +62,7 @@ class Watch:
         """
         self._told = told
         self._given = given
+        self.calls = Calls()
         self._stop = threading.Event()
         self._go = threading.Event()
         self._go.set()
@@ -114,7 +123,7 @@ class Share(Watch):
 
     def __init__(self, whole: Watch, begin: float, end: float) -> None:
         super().__init__(self._pass_on)
-        self._whole = whole
+        self._whole, self.calls = whole, whole.calls
         self._begin, self._end = begin, end
 
     @property

@@ -130,13 +130,8 @@ class CardsScreen:
     def watch_line(self, at_work: int) -> WatchLine:
         """The sentence on top."""
         cards = list(self._station.cards.values())
-        silent_s = {key: self._station.still_for_s(key) for key in self._station.cards if not self._silent_places(key)}
+        silent_s = {key: self._station.silent_for_s(key) for key in self._station.cards}
         return watch_line(cards, len(self._station.shoot.settings.places), self.wait_s(), at_work, silent_s)
-
-    def _silent_places(self, key: str) -> list[str]:
-        """The places that a card's offload waits for an answer of."""
-        progress = self._station.progress(key)
-        return [part.name for part in progress.parts if part.state == "silent"] if progress is not None else []
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -189,7 +184,7 @@ class CardsScreen:
             places = count_text(len(self._station.shoot.settings.places), "place")
             return f"{', '.join(waiting)} to {places}, as part of {self.shoot_name}."
         cards = list(self._station.cards.values())
-        silent = [card.name for card in cards if self._station.still_for_s(card.medium.key) > HANGS_S]
+        silent = [card.name for card in cards if self._station.silent_for_s(card.medium.key) > HANGS_S]
         if silent:
             return f"{', '.join(silent)}: stop it, or wait for its reader."
         if any(card.stage.being_read for card in cards):
@@ -330,9 +325,10 @@ class CardsScreen:
         paused = self._station.is_paused(key)
         remark = _remark(card, self._station.clock_remark(key))
         advice = f"{card.problem.safe} {card.problem.do}" if card.problem is not None else ""
-        still_s = self._station.still_for_s(key)
-        if still_s > _STILL_S:
-            remark, advice = self._silence(card, still_s)
+        silent_s = self._station.silent_for_s(key)
+        silence = _silence(card, silent_s, progress)
+        if silence is not None:
+            remark, advice = silence
         settings = self._station.shoot.settings
         kept = _kept(card, progress, len(settings.places), settings.copies_wanted)
         if not remark:
@@ -340,7 +336,7 @@ class CardsScreen:
         return CardRow(
             key,
             card.name,
-            Mark.PROBLEM if still_s > HANGS_S else _mark(card),
+            Mark.PROBLEM if silent_s > HANGS_S else _mark(card),
             "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
             _layout_words(card),
             remark or self._set_remark(card),
@@ -360,17 +356,8 @@ class CardsScreen:
             card.stage is Stage.PROVEN or _waits_for_word(card),
             card.medium.can_eject and not card.stage.being_read and not card.pulled,
             numbers(card),
-            still_s > _STILL_S,
+            silence is not None,
         )
-
-    def _silence(self, card: CardIn, still_s: float) -> tuple[str, str]:
-        """Who does not answer, and what can be done about it."""
-        places = self._silent_places(card.medium.key)
-        if places:
-            remark = f"{' and '.join(places)} has not answered for {round(still_s)} s."
-            return remark, f"After {HANGS_S:.0f} s it is left behind, and the other copies go on."
-        remark = f"Nothing has come from {card.medium.reader} for {round(still_s)} s."
-        return remark, "The card is unchanged. Wait, or stop it and try another reader."
 
     def _set_remark(self, card: CardIn) -> str:
         """What the card's set lacks, said of the card that it concerns, or of the whole set."""
@@ -408,7 +395,20 @@ class CardsScreen:
         )
 
 
-_STILL_S = 15.0
+_SILENT_S = 15.0
+
+
+def _silence(card: CardIn, silent_s: float, progress: Progress | None) -> tuple[str, str] | None:
+    """Who does not answer, reader or place, and what can be done about it."""
+    if silent_s > _SILENT_S:
+        remark = f"Nothing has come from {card.medium.reader} for {round(silent_s)} s."
+        return remark, "The card is unchanged. Wait, or stop it and try another reader."
+    parts = progress.parts if progress is not None else ()
+    place = max(parts, key=lambda part: part.silent_s, default=None)
+    if place is None or place.state != "silent" or place.silent_s <= _SILENT_S:
+        return None
+    remark = f"{place.name} has not answered for {round(place.silent_s)} s."
+    return remark, f"After {HANGS_S:.0f} s it is left behind, and the other copies go on."
 
 
 def _mark(card: CardIn) -> Mark:

@@ -101,7 +101,7 @@ def look(
         SourceError: it cannot be listed.
         Cancelled: the watch was stopped.
     """
-    found = recognise(path, layouts, choice.layout)
+    found = recognise(path, layouts, choice.layout, watch)
     tree, layout = found.tree, found.layout
     if layout is None:
         return Card(tree, "", "", "", "", (), (), (*tree.unlisted, _no_card(tree)))

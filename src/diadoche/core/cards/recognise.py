@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.cards.layout import Layout, matched
 from diadoche.core.cards.tree import Tree, inner_folders, list_tree
 from diadoche.core.errors import RequestError
+from diadoche.core.watch import Watch
 
 # How far above what was pointed at the top of a card may lie: PRIVATE/AVCHD/BDMV/STREAM/file.
 _LEVELS_UP = 5
@@ -32,25 +34,30 @@ class RecognisedLayout:
     members: tuple[str, ...] = ("",)
 
 
-def recognise(path: Path, layouts: Sequence[Layout], as_layout: str = "") -> RecognisedLayout:
+def recognise(
+    path: Path, layouts: Sequence[Layout], as_layout: str = "", watch: Watch | None = None
+) -> RecognisedLayout:
     """Finds the card that `path` belongs to, whatever level of it is pointed at.
 
     Args:
         path: a folder or a file of the card.
         layouts: in the order in which they are tried.
         as_layout: the one that the person says it is; the folder pointed at is then its top.
+        watch: told of the calls to the card that have not returned.
 
     Raises:
         RequestError: there is nothing at that path, or no such layout.
         OSError: it cannot be listed.
     """
     path = path.expanduser()
-    if not path.exists():
+    with watch.calls if watch is not None else nullcontext():
+        exists = path.exists()
+    if not exists:
         raise RequestError(f"There is nothing at {path}.", path=path, do="Check the path, or put the card in.")
     # Not resolved: a reader may show its card through a link, and a card pulled must be seen to be gone.
     path = path.absolute()
     folder = path if path.is_dir() else path.parent
-    tree = list_tree(folder)
+    tree = list_tree(folder, watch)
     if as_layout:
         return _told(tree, layouts, as_layout)
     *named, loose = layouts

@@ -6,7 +6,7 @@ import hashlib
 import os
 import stat
 from collections.abc import Collection, Iterator
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -113,7 +113,8 @@ def list_tree(root: Path, watch: Watch | None = None) -> Tree:
             watch.check()
         folder = waiting.pop()
         try:
-            entries = _listed(root / folder)
+            with watch.calls if watch is not None else nullcontext():
+                entries = _listed(root / folder)
         except OSError as error:
             if not folder:
                 raise

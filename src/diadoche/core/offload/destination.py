@@ -183,9 +183,9 @@ class Destination:
 
     def part(self) -> Part:
         """How far it is."""
-        silent = self.calls.silent_for_s() > _SILENT_S
-        state = "dropped" if self.dropped else "silent" if silent else "under way"
-        return Part(str(self.place), self.copied_bytes, self.proven_bytes, self.total_bytes, state)
+        silent_s = self.calls.silent_for_s()
+        state = "dropped" if self.dropped else "silent" if silent_s > _SILENT_S else "under way"
+        return Part(str(self.place), self.copied_bytes, self.proven_bytes, self.total_bytes, state, silent_s)
 
     def is_backlogged(self) -> bool:
         """Whether messages wait for it: it is what the reader waits for."""

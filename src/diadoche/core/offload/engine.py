@@ -122,7 +122,8 @@ class CopyPass:
         self._ring = Ring()
         self._digesters = [_Digester(name) for name in digests]
         self._stopped = threading.Event()
-        self._source_calls = Calls()
+        # What is read of a card is told to those who watch it; a copy that is read from concerns nobody but us.
+        self._source_calls = watch.calls if waits_for_source else Calls()
         self._result = PassResult()
 
     def run(self) -> PassResult:

@@ -40,7 +40,7 @@ def perform_compare_card(request: CompareCardRequest, watch: Watch) -> ComparedC
     """
     total, done, same = sum(file.size_bytes for file in request.files), 0, 0
     differing: list[str] = []
-    reader = DirectReader()
+    reader = DirectReader(watch.calls)
     try:
         for file in request.files:
             watch.step(Progress(done, total, f"reading {shown(file.path)}"))

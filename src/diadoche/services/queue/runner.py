@@ -40,6 +40,7 @@ LOG = logging.getLogger(__name__)
 # Two cores: one conversion at a time uses both; looking and identifying are short.
 LIMITS = {"look": 2, "facts": 1, "encode": 1}
 _CLOSING_S = 20.0
+_KILLED_S = 1.0
 # Cards that were being listed are listed anew when they are seen.
 _NOT_AGAIN = frozenset({"look"})
 
@@ -163,10 +164,10 @@ class Runner:
             self._obey(self._state.handle(FirstAsked(number)))
             self._told(self._jobs[number])
 
-    def still_for_s(self, number: int) -> float:
-        """For how long a running job has not come further, in seconds; 0 while it is paused."""
+    def silent_for_s(self, number: int) -> float:
+        """For how long the card that a running job reads has not answered a call, in seconds, as the job says it."""
         running = self._running.get(number)
-        return running.silent_for_s() if running is not None else 0.0
+        return running.silent_s if running is not None else 0.0
 
     def progress(self, number: int) -> Progress | None:
         """The newest progress of a running job."""
@@ -191,6 +192,9 @@ class Runner:
         for each in running:
             if not each.ended:
                 each.kill()
+        for thread in list(self._threads):
+            # They reap what was killed; not those of a process that the system cannot end.
+            thread.join(timeout=_KILLED_S)
         self._records.close()
 
     # -- instructions of the state machine; under the lock --------------------------------------
@@ -245,6 +249,8 @@ class Runner:
         kind = self._kinds[self._jobs[number].kind]
         if "progress" in message:
             running.note(message["progress"])
+        elif "silent" in message:
+            running.silent_s = float(message["silent"])
         elif "part" in message:
             self._take_part(number, from_text(kind.part, message["part"]))
         elif "result" in message:

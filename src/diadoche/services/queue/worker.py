@@ -25,6 +25,8 @@ _GENTLE_NICE = 10
 
 # Nobody sees more: a line for each of a thousand packets would keep both sides busy with words.
 _TELL_EVERY_S = 0.1
+# A call that has not returned for so long is told of, as long as it lasts: the work itself says nothing meanwhile.
+_SILENT_S = 3.0
 
 
 class Speaker:
@@ -60,6 +62,16 @@ def _listen(watch: Watch) -> None:
     watch.stop()
 
 
+def _tell_silence(watch: Watch, speaker: Speaker) -> None:
+    told = False
+    while True:
+        time.sleep(1.0)
+        silent_s = watch.calls.silent_for_s()
+        if told or silent_s > _SILENT_S:
+            told = silent_s > _SILENT_S
+            speaker.say("silent", silent_s if told else 0.0)
+
+
 def main() -> None:
     """Runs one job."""
     # A Ctrl-C at the terminal is for the one who asked, who then tells us.
@@ -73,6 +85,7 @@ def main() -> None:
         os.nice(_GENTLE_NICE)
     watch = Watch(speaker.progress, lambda part: speaker.say("part", to_text(part, kind.part)))
     threading.Thread(target=_listen, args=(watch,), daemon=True).start()
+    threading.Thread(target=_tell_silence, args=(watch, speaker), daemon=True).start()
     try:
         result = kind.perform(from_text(kind.request, asked["request"]), watch)
     except Cancelled:

@@ -6,7 +6,6 @@ import json
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any
@@ -29,7 +28,7 @@ class WorkerProcess:
     def __init__(self) -> None:
         self.progress = Progress(0, 0)
         self.paused = False
-        self._moved_s = time.monotonic()
+        self.silent_s = 0.0
         self.process: subprocess.Popen[bytes] | None = None
         self._asked_to_stop = False
         self._lock = threading.Lock()
@@ -47,7 +46,6 @@ class WorkerProcess:
         with self._lock:
             self.process = process
             asked_to_stop = self._asked_to_stop
-        self._moved_s = time.monotonic()
         try:
             self._write(json.dumps(question))
             if asked_to_stop:
@@ -73,10 +71,7 @@ class WorkerProcess:
     def note(self, value: dict[str, Any]) -> None:
         """Takes in its newest progress."""
         parts = tuple(Part(**part) for part in value["parts"])
-        progress = Progress(value["done"], value["total"], value["note"], parts)
-        if progress.done != self.progress.done:
-            self._moved_s = time.monotonic()
-        self.progress = progress
+        self.progress = Progress(value["done"], value["total"], value["note"], parts)
 
     @property
     def was_killed(self) -> bool:
@@ -88,13 +83,9 @@ class WorkerProcess:
         """Whether it has ended, or never began."""
         return self.process is None or self.process.poll() is not None
 
-    def silent_for_s(self) -> float:
-        """For how long it has not come further, in seconds; 0 while it is paused."""
-        return 0.0 if self.paused else time.monotonic() - self._moved_s
-
     def pause(self, *, paused: bool) -> None:
         """Lets it stand still, or go on."""
-        self.paused, self._moved_s = paused, time.monotonic()
+        self.paused = paused
         self._write("pause" if paused else "resume")
 
     def ask_to_stop(self) -> float:
@@ -105,7 +96,7 @@ class WorkerProcess:
         with self._lock:
             self._asked_to_stop = True
         self._write("stop")
-        return _HANGING_PATIENCE_S if self.silent_for_s() > HANGS_S else _PATIENCE_S
+        return _HANGING_PATIENCE_S if self.silent_s > HANGS_S else _PATIENCE_S
 
     def kill(self) -> float:
         """Ends it; gives how long that may take. The system itself cannot end what a device owes an answer."""

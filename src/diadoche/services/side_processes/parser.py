@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from contextlib import closing, suppress
+from contextlib import closing, nullcontext, suppress
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
 from diadoche.core.content_key import content_key
+from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.identify.facts import Facts, unreadable
 from diadoche.core.identify.probe import Depth, identify, with_sounds
@@ -57,7 +58,9 @@ class Parser:
         Raises:
             Cancelled: the watch was stopped meanwhile.
         """
-        key = content_key((*paths, *sounds)) if self._memory is not None else ""
+        with watch.calls if watch is not None else nullcontext():
+            # A first reading here: a disk that hangs is told of as that, not as a file that takes too long.
+            key = content_key((*paths, *sounds)) if self._memory is not None else _touched(paths[0])
         known = self._memory.recall(key, depth) if self._memory is not None and key else None
         if known is not None:
             return _at(known, paths[0])
@@ -71,6 +74,12 @@ class Parser:
         if self._memory is not None and key and facts.container != "unknown":
             self._memory.remember(key, depth, facts)
         return facts
+
+
+def _touched(path: Path) -> str:
+    with suppress(OSError), unseen_file(path) as file:
+        file.read(1)
+    return ""
 
 
 def _at(facts: Facts, path: Path) -> Facts:

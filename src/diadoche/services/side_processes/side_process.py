@@ -12,12 +12,14 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from types import TracebackType
 from typing import Any
 
 from diadoche.core.watch import Watch
 
 _STEP_S = 0.2
+_ENDING_S = 3.0
 
 
 class SideProcess:
@@ -55,7 +57,9 @@ class SideProcess:
         child, self._child = self._child, None
         if child is not None:
             child.kill()
-            child.wait()
+            # One that waits for a hanging disk cannot end before that answers; nobody waits for it here.
+            with suppress(subprocess.TimeoutExpired):
+                child.wait(_ENDING_S)
             for pipe in (child.stdin, child.stdout):
                 if pipe is not None:
                     pipe.close()

@@ -363,11 +363,11 @@ class Station:
         card = self.cards.get(key)
         return card is not None and bool(card.job) and self.runner.is_paused(card.job)
 
-    def still_for_s(self, key: str) -> float:
-        """For how long a card that is read has given nothing, in seconds."""
+    def silent_for_s(self, key: str) -> float:
+        """For how long a card that is read has not answered a call, in seconds."""
         card = self.cards.get(key)
         crossing = card is not None and card.stage in {Stage.CROSSING, Stage.LISTING, Stage.COMPARING}
-        return self.runner.still_for_s(card.job) if crossing and card is not None and card.job else 0.0
+        return self.runner.silent_for_s(card.job) if crossing and card is not None and card.job else 0.0
 
     def stop(self, key: str) -> None:
         """Stops what is done with a card; what has arrived is kept."""
