@@ -6,28 +6,34 @@ import os
 import shutil
 import signal
 import sqlite3
-import subprocess
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import psutil
 import pytest
 
 from diadoche.core.watch import Cancelled, Watch
+from diadoche.demo.faulty_folder import Faults
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifiedClip, IdentifyRequest, perform_identify
 from diadoche.services.side_processes.parser import FactsMemory, Parser, content_key
+from tests.mounts import Mounter
+from tests.system_bus import wait_until
 
 CLIP = "DCIM/100DRONE/DRON0003.MP4"
+
+
+def parsers() -> list[psutil.Process]:
+    """Those that belong to this process."""
+    return [each for each in psutil.Process().children(recursive=True) if each.name() == "parser"]
 
 
 def kill_child(within_s: float = 20.0) -> None:
     """Kills the process apart as soon as there is one."""
     until_s = time.monotonic() + within_s
     while time.monotonic() < until_s:
-        children = [
-            each for each in psutil.Process().children() if "diadoche.services.side_processes.parser" in each.cmdline()
-        ]
+        children = parsers()
         if children:
             os.kill(children[0].pid, signal.SIGKILL)
             return
@@ -133,9 +139,24 @@ def test_results_come_as_they_are_found_headers_of_all_first(drone: Path) -> Non
 def test_the_parser_leaves_no_process_behind(drone: Path) -> None:
     with Parser() as parser:
         parser.facts([drone / CLIP], "headers")
-        assert subprocess.run(
-            ["pgrep", "-P", str(os.getpid()), "-f", "side_processes.parser"], capture_output=True, check=False
-        ).stdout
-    assert not subprocess.run(
-        ["pgrep", "-P", str(os.getpid()), "-f", "side_processes.parser"], capture_output=True, check=False
-    ).stdout
+        assert parsers()
+    wait_until(lambda: not parsers(), 10, "it has ended")
+
+
+def test_a_disk_that_hangs_is_told_while_it_lasts_and_asking_it_can_be_stopped(drone: Path, faulty: Mounter) -> None:
+    reader = faulty(drone)
+    reader.set(Faults(hangs=True))
+    watch, ended = Watch(), []
+
+    def ask() -> None:
+        with Parser() as parser, suppress(Cancelled):
+            parser.facts([reader.point / CLIP], "headers", watch)
+        ended.append(True)
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    wait_until(lambda: watch.calls.silent_for_s() > 1.0, 20, "a call that does not return")
+    watch.stop()
+    wait_until(lambda: bool(ended), 5, "the asking has ended, though the disk hangs")
+    reader.set(Faults())
+    thread.join()

@@ -36,13 +36,13 @@ def open_unseen(path: Path | str, flags: int = os.O_RDONLY) -> int:
         return os.open(path, flags | os.O_CLOEXEC)
 
 
-def unseen_file(path: Path) -> BinaryIO:
+def unseen_file(path: Path, flags: int = os.O_RDONLY) -> BinaryIO:
     """The same as a file object. The caller closes it.
 
     Raises:
         OSError: as the system says it.
     """
-    return os.fdopen(open_unseen(path), "rb", buffering=0)
+    return os.fdopen(open_unseen(path, flags), "rb", buffering=0)
 
 
 def close_read(descriptor: int) -> None:

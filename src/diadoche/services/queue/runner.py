@@ -20,6 +20,7 @@ from diadoche.core.errors import LedgerError, Problem
 from diadoche.core.watch import Progress
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.processes.forked_process import FORK_SERVER
 from diadoche.services.queue.job_records import JobRecords, KeptJob
 from diadoche.services.queue.states import (
     Added,
@@ -103,6 +104,7 @@ class Runner:
         self._lock = threading.RLock()
         self._threads: list[threading.Thread] = []
         self._closing = False
+        FORK_SERVER.warm_up()
 
     def add(self, kind: str, title: str, resource: str, request: object) -> int:
         """Puts a job into the queue and the ledger, and gives its number.

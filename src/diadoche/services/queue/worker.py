@@ -104,7 +104,3 @@ def main() -> None:
         )
     else:
         speaker.say("result", to_text(result, kind.result))
-
-
-if __name__ == "__main__":
-    main()

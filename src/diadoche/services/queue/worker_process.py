@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 import threading
 from collections.abc import Iterator
-from contextlib import suppress
 from typing import Any
 
 from diadoche.core.answering import HANGS_S
 from diadoche.core.watch import Part, Progress
+from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProcess
 
-# The window comes first: it needs little, but it needs that at once.
-_NICE = 10
+# The window comes first: it needs little, but it needs that at once. Other programs leave a copy a third, not a tenth.
+_NICENESS = 5
 _PATIENCE_S = 10.0
 _HANGING_PATIENCE_S = 3.0
 _KILLED_S = 3.0
@@ -29,28 +27,21 @@ class WorkerProcess:
         self.progress = Progress(0, 0)
         self.paused = False
         self.silent_s = 0.0
-        self.process: subprocess.Popen[bytes] | None = None
+        self.was_killed = False
+        self._process: ForkedProcess | None = None
         self._asked_to_stop = False
         self._lock = threading.Lock()
 
     def lines(self, question: dict[str, Any]) -> Iterator[dict[str, Any]]:
         """Starts the process and gives what it says, until it has ended. A line that was cut off is passed over."""
-        process = subprocess.Popen(
-            ["nice", "-n", str(_NICE), sys.executable, "-m", "diadoche.services.queue.worker"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            # A group of its own keeps the terminal's Ctrl-C away. Not a session: the kernel shares the processors
-            # between sessions first, and eight workers would leave the window a ninth.
-            process_group=0,
-        )
+        process = FORK_SERVER.fork("diadoche.services.queue.worker", _NICENESS)
         with self._lock:
-            self.process = process
+            self._process = process
             asked_to_stop = self._asked_to_stop
         try:
             self._write(json.dumps(question))
             if asked_to_stop:
                 self._write("stop")
-            assert process.stdout is not None
             for line in process.stdout:
                 message = _parsed(line)
                 if message is None:
@@ -59,14 +50,9 @@ class WorkerProcess:
                 if message.keys() & _LAST_WORDS:
                     break
             # A process that has a hanging disk open may not be able to end; what it had to say was said.
-            with suppress(subprocess.TimeoutExpired):
-                process.wait(_ENDING_S)
+            process.wait(_ENDING_S)
         finally:
-            for pipe in (process.stdin, process.stdout):
-                if pipe is not None:
-                    # What was still to be written to a process that is gone goes with it.
-                    with suppress(OSError):
-                        pipe.close()
+            process.close()
 
     def note(self, value: dict[str, Any]) -> None:
         """Takes in its newest progress."""
@@ -74,14 +60,9 @@ class WorkerProcess:
         self.progress = Progress(value["done"], value["total"], value["note"], parts)
 
     @property
-    def was_killed(self) -> bool:
-        """Whether a signal ended it."""
-        return self.process is not None and (self.process.poll() or 0) < 0
-
-    @property
     def ended(self) -> bool:
         """Whether it has ended, or never began."""
-        return self.process is None or self.process.poll() is not None
+        return self._process is None or self._process.ended
 
     def pause(self, *, paused: bool) -> None:
         """Lets it stand still, or go on."""
@@ -100,16 +81,16 @@ class WorkerProcess:
 
     def kill(self) -> float:
         """Ends it; gives how long that may take. The system itself cannot end what a device owes an answer."""
-        if self.process is not None:
-            self.process.kill()
+        self.was_killed = True
+        if self._process is not None:
+            self._process.kill()
         return _KILLED_S
 
     def _write(self, word: str) -> None:
-        process = self.process
+        process = self._process
         try:
-            if process is not None and process.stdin is not None:
-                process.stdin.write(word.encode("ascii") + b"\n")
-                process.stdin.flush()
+            if process is not None:
+                process.write(word.encode("ascii") + b"\n")
         except (BrokenPipeError, ValueError):
             # It ended a moment ago by itself.
             return

@@ -77,5 +77,6 @@ def _answer(paths: list[str]) -> dict[str, object]:
     }
 
 
-if __name__ == "__main__":
+def main() -> None:
+    """Answers until nobody asks any more."""
     serve(_answer)

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from contextlib import closing, nullcontext, suppress
+from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 
+from diadoche.core.answering import HANGS_S, Errand, NoAnswer
 from diadoche.core.content_key import content_key
-from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.identify.facts import Facts, unreadable
 from diadoche.core.identify.probe import Depth, identify, with_sounds
@@ -58,9 +58,10 @@ class Parser:
         Raises:
             Cancelled: the watch was stopped meanwhile.
         """
-        with watch.calls if watch is not None else nullcontext():
-            # A first reading here: a disk that hangs is told of as that, not as a file that takes too long.
-            key = content_key((*paths, *sounds)) if self._memory is not None else _touched(paths[0])
+        try:
+            key = self._first_read((*paths, *sounds), watch or Watch())
+        except NoAnswer:
+            return unreadable(paths[0], _gave_up(paths[0], HANGS_S))
         known = self._memory.recall(key, depth) if self._memory is not None and key else None
         if known is not None:
             return _at(known, paths[0])
@@ -75,11 +76,23 @@ class Parser:
             self._memory.remember(key, depth, facts)
         return facts
 
+    def _first_read(self, paths: Sequence[Path], watch: Watch) -> str:
+        """The content's key where it can be remembered.
 
-def _touched(path: Path) -> str:
-    with suppress(OSError), unseen_file(path) as file:
-        file.read(1)
-    return ""
+        It is read here, in a thread that can be left behind, so that a disk that hangs is told of as that, and not as
+        one file after another that takes too long.
+
+        Raises:
+            NoAnswer: the disk hangs.
+            Cancelled: the watch was stopped meanwhile.
+        """
+
+        def read() -> str:
+            with watch.calls:
+                return content_key(paths if self._memory is not None else paths[:1])
+
+        key = Errand(read, watch.calls, "first reading").result(watch.check)
+        return key if self._memory is not None else ""
 
 
 def _at(facts: Facts, path: Path) -> Facts:
@@ -150,5 +163,6 @@ def _answer(question: tuple[Depth, list[str], list[str]]) -> str:
     return to_text(facts)
 
 
-if __name__ == "__main__":
+def main() -> None:
+    """Answers until nobody asks any more."""
     serve(_answer)

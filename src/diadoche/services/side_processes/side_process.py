@@ -8,15 +8,14 @@ from __future__ import annotations
 import json
 import os
 import select
-import subprocess
 import sys
 import time
 from collections.abc import Callable
-from contextlib import suppress
 from types import TracebackType
 from typing import Any
 
 from diadoche.core.watch import Watch
+from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProcess
 
 _STEP_S = 0.2
 _ENDING_S = 3.0
@@ -27,7 +26,7 @@ class SideProcess:
 
     def __init__(self, module: str) -> None:
         self._module = module
-        self._child: subprocess.Popen[bytes] | None = None
+        self._child: ForkedProcess | None = None
 
     def __enter__(self) -> SideProcess:
         return self
@@ -43,9 +42,9 @@ class SideProcess:
         Raises:
             Cancelled: the watch was stopped meanwhile.
         """
-        if self._child is None or self._child.poll() is not None:
+        if self._child is None or self._child.ended:
             self.close()
-            self._child = _start(self._module)
+            self._child = FORK_SERVER.fork(self._module)
         line = _exchange(self._child, question, longest_s, watch)
         if line is None:
             self.close()
@@ -57,24 +56,14 @@ class SideProcess:
         child, self._child = self._child, None
         if child is not None:
             child.kill()
-            # One that waits for a hanging disk cannot end before that answers; nobody waits for it here.
-            with suppress(subprocess.TimeoutExpired):
-                child.wait(_ENDING_S)
-            for pipe in (child.stdin, child.stdout):
-                if pipe is not None:
-                    pipe.close()
+            child.wait(_ENDING_S)
+            child.close()
 
 
-def _start(module: str) -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-m", module], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)
-
-
-def _exchange(child: subprocess.Popen[bytes], question: object, longest_s: float, watch: Watch | None) -> bytes | None:
-    assert child.stdin is not None
-    assert child.stdout is not None
+def _exchange(child: ForkedProcess, question: object, longest_s: float, watch: Watch | None) -> bytes | None:
     until_s, line = time.monotonic() + longest_s, b""
     try:
-        child.stdin.write(json.dumps(question).encode("ascii") + b"\n")
+        child.write(json.dumps(question).encode("ascii") + b"\n")
         while not line.endswith(b"\n"):
             if watch is not None:
                 watch.check()
