@@ -47,6 +47,20 @@ def test_one_at_a_time_of_a_resource_and_offloads_first() -> None:
     assert queue.handle(Ended(1, State.DONE)) == [StartWork(3)]
 
 
+def test_what_measures_has_its_resource_for_itself() -> None:
+    queue = QueueState({"encode": 2})
+    assert queue.handle(Added(1, "encode", 2)) == [StartWork(1)]
+    assert queue.handle(Added(2, "encode", 3, alone=True)) == []
+    # Of a lower rank it waits; once it is first, nobody overtakes it.
+    assert queue.handle(Added(3, "encode", 2)) == [StartWork(3)]
+    assert queue.handle(FirstAsked(2)) == []
+    assert queue.handle(Added(4, "encode", 2)) == []
+    assert queue.handle(Ended(1, State.DONE)) == []
+    assert queue.handle(Ended(3, State.DONE)) == [StartWork(2)]
+    assert queue.handle(Added(5, "encode", 1)) == []
+    assert queue.handle(Ended(2, State.DONE)) == [StartWork(5), StartWork(4)]
+
+
 def test_stop_retry_and_late_requests() -> None:
     queue = QueueState({})
     queue.handle(Added(1, "a", 0))

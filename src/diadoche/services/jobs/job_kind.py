@@ -17,7 +17,7 @@ def _never(_result: Any) -> bool:
 class JobKind:
     """A plain function of a frozen request that runs in a process of its own.
 
-    `gentle` work gives way to everything else on the processor.
+    `gentle` work gives way to everything else on the processor; work that is `alone` has its resource for itself.
     """
 
     name: str
@@ -26,6 +26,7 @@ class JobKind:
     perform: Callable[[Any, Watch], Any]
     rank: int
     gentle: bool = False
+    alone: bool = False
     # What it gives before its end, where it gives anything.
     part: Any = None
     # Whether a result says that the work was stopped before its end: it is written down, and the job is no done one.

@@ -73,7 +73,7 @@ def perform_measure_playback(request: PlaybackRequest, watch: Watch) -> tuple[Me
     return tuple(found)
 
 
-KIND = JobKind("pace", PlaybackRequest, tuple[MeasuredPlayback, ...], perform_measure_playback, rank=3)
+KIND = JobKind("pace", PlaybackRequest, tuple[MeasuredPlayback, ...], perform_measure_playback, rank=3, alone=True)
 
 
 class _Others:

@@ -8,6 +8,7 @@ follows a job ends the queue: the job's resource is free again, and what went wr
 from __future__ import annotations
 
 import logging
+import os
 import threading
 import time
 from collections.abc import Callable
@@ -38,8 +39,8 @@ from diadoche.services.queue.worker_process import WorkerProcess
 from diadoche.services.wire import from_text, to_text
 
 LOG = logging.getLogger(__name__)
-# Two cores: one conversion at a time uses both; looking and identifying are short.
-LIMITS = {"look": 2, "facts": 1, "encode": 1}
+# A conversion alone leaves cores idle wherever one of its steps waits for another: two fill them.
+LIMITS = {"look": 2, "facts": 1, "encode": max(2, (os.cpu_count() or 1) // 4)}
 _CLOSING_S = 20.0
 _KILLED_S = 1.0
 # Cards that were being listed are listed anew when they are seen.
@@ -132,7 +133,11 @@ class Runner:
         with self._lock:
             self._jobs[job.number] = job
             self._told(job)
-            self._obey(self._state.handle(Added(job.number, job.resource, self._kinds[job.kind].rank)))
+            self._obey(self._state.handle(self._added(job)))
+
+    def _added(self, job: Job) -> Added:
+        kind = self._kinds[job.kind]
+        return Added(job.number, job.resource, kind.rank, kind.alone)
 
     def stop(self, number: int) -> None:
         """Asks a job to stop, or takes it out of the queue."""

@@ -33,6 +33,7 @@ class Entry:
     number: int
     resource: str
     rank: int
+    alone: bool = False
     state: State = State.WAITING
 
 
@@ -43,6 +44,8 @@ class Added:
     number: int
     resource: str
     rank: int
+    # Whether it needs its resource for itself: what it measures must not be disturbed.
+    alone: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +113,7 @@ class QueueState:
         if isinstance(event, Added):
             if event.number in self.entries:
                 raise ValueError(f"job {event.number} is in the queue already")
-            self.entries[event.number] = Entry(event.number, event.resource, event.rank)
+            self.entries[event.number] = Entry(event.number, event.resource, event.rank, event.alone)
         else:
             entry = self.entries.get(event.number)
             if entry is None:
@@ -142,15 +145,21 @@ class QueueState:
 
     def _starts(self) -> list[Instruction]:
         busy: dict[str, int] = {}
+        # Resources that take nobody more: what comes later does not overtake what waits for them.
+        taken: set[str] = set()
         for entry in self.entries.values():
             if entry.state in {State.RUNNING, State.STOPPING}:
                 busy[entry.resource] = busy.get(entry.resource, 0) + 1
+                taken |= {entry.resource} if entry.alone else set()
         starts: list[Instruction] = []
         waiting = [entry for entry in self.entries.values() if entry.state is State.WAITING]
         for entry in sorted(waiting, key=lambda each: (each.rank, each.number)):
-            limit = self._limits.get(entry.resource.partition(":")[0], 1)
-            if busy.get(entry.resource, 0) < limit:
-                busy[entry.resource] = busy.get(entry.resource, 0) + 1
-                self._set(entry, State.RUNNING)
-                starts.append(StartWork(entry.number))
+            limit = 1 if entry.alone else self._limits.get(entry.resource.partition(":")[0], 1)
+            if entry.resource in taken or busy.get(entry.resource, 0) >= limit:
+                taken.add(entry.resource)
+                continue
+            busy[entry.resource] = busy.get(entry.resource, 0) + 1
+            taken |= {entry.resource} if entry.alone else set()
+            self._set(entry, State.RUNNING)
+            starts.append(StartWork(entry.number))
         return starts

@@ -1,0 +1,1 @@
+"""Lenses that see all around, and the one picture that they make together."""
