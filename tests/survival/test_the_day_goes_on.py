@@ -45,6 +45,8 @@ from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.machine.one_window import OneWindow
+from diadoche.services.processes.forked_process import ForkServer
+from diadoche.services.queue import worker_process
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import Stage
@@ -190,6 +192,7 @@ def test_a_stop_while_much_waits_for_its_proof_ends_at_once(faulty: Mounter, tmp
 def test_a_stop_after_the_card_was_pulled_is_a_stop_like_any_other(
     small_card: Path, faulty: Mounter, tmp_path: Path
 ) -> None:
+    (small_card / "DCIM/100ABCDE/ABCD0007.MP4").write_bytes(os.urandom(4_000_000))
     reader, disk = faulty(small_card), faulty(tmp_path / "behind", writable=True)
     plan = planned(reader.point, disk.point)
     disk.set(Faults(slow_reads_bytes_s=300_000))
@@ -197,6 +200,7 @@ def test_a_stop_after_the_card_was_pulled_is_a_stop_like_any_other(
 
     class PullsThenStops(Watch):
         def step(self, progress: Progress) -> None:
+            # The first file is there; more than a second before all is read, for a busy machine tells this late.
             if progress.done > 5_200_000 and not pulled:
                 reader.pull()
                 pulled.append(time.monotonic())
@@ -347,13 +351,10 @@ def test_an_error_in_what_follows_a_job_ends_that_job_alone(ledger: Ledger, dron
 
 
 def test_a_worker_that_dies_in_the_middle_of_a_line_is_a_failed_job(
-    ledger: Ledger, drone: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    ledger: Ledger, drone: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The interpreter that the queue starts is one that writes half a line and is gone."""
-    half = tmp_path / "half.sh"
-    half.write_text('#!/bin/sh\nprintf \'{"progress": {"done": 1, \'\nkill -9 $$\n')
-    half.chmod(0o755)
-    monkeypatch.setattr(sys, "executable", str(half))
+    """The module that the queue has forked is one that writes half a line and is gone."""
+    monkeypatch.setattr(worker_process, "_WORKER", "tests.services.forked_half")
     told = Told()
     runner = Runner(ledger, ALL_KINDS, told, lambda job: record(ledger, job))
     try:
@@ -363,6 +364,25 @@ def test_a_worker_that_dies_in_the_middle_of_a_line_is_a_failed_job(
         assert runner.jobs()[0].state is State.FAILED
     finally:
         runner.close()
+
+
+def test_where_no_process_can_be_made_jobs_fail_by_name_and_the_queue_goes_on(
+    ledger: Ledger, drone: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server = ForkServer()
+    monkeypatch.setattr(worker_process, "FORK_SERVER", server)
+    told = Told()
+    runner = Runner(ledger, ALL_KINDS, told, lambda job: record(ledger, job))
+    try:
+        with monkeypatch.context() as patched:
+            patched.setattr(sys, "executable", "/bin/false")
+            job = told.wait_for(runner.add("look", "List", "look:x", ListCardRequest(drone)), State.FAILED)
+        assert job.problem is not None
+        assert "fork server has ended" in job.problem.what
+        told.wait_for(runner.add("look", "List", "look:x", ListCardRequest(drone)), State.DONE)
+    finally:
+        runner.close()
+        server.close()
 
 
 def test_closing_during_an_offload_leaves_it_to_the_next_start(ledger: Ledger, drone: Path, tmp_path: Path) -> None:

@@ -128,8 +128,11 @@ class ForkServer:
 
     @staticmethod
     def _exchange(channel: socket.socket, question: bytes, pipes: list[int]) -> tuple[int, int]:
-        socket.send_fds(channel, [question], pipes)
-        answer, descriptors, _, _ = socket.recv_fds(channel, _ANSWER_BYTES, 1)
+        try:
+            socket.send_fds(channel, [question], pipes)
+            answer, descriptors, _, _ = socket.recv_fds(channel, _ANSWER_BYTES, 1)
+        except OSError as error:
+            raise BrokenPipeError("the fork server has ended") from error
         if not descriptors:
             raise BrokenPipeError("the fork server has ended")
         return int(answer), descriptors[0]

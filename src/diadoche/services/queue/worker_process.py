@@ -11,6 +11,7 @@ from diadoche.core.answering import HANGS_S
 from diadoche.core.watch import Part, Progress
 from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProcess
 
+_WORKER = "diadoche.services.queue.worker"
 # The window comes first: it needs little, but it needs that at once. Other programs leave a copy a third, not a tenth.
 _NICENESS = 5
 _PATIENCE_S = 10.0
@@ -34,7 +35,7 @@ class WorkerProcess:
 
     def lines(self, question: dict[str, Any]) -> Iterator[dict[str, Any]]:
         """Starts the process and gives what it says, until it has ended. A line that was cut off is passed over."""
-        process = FORK_SERVER.fork("diadoche.services.queue.worker", _NICENESS)
+        process = FORK_SERVER.fork(_WORKER, _NICENESS)
         with self._lock:
             self._process = process
             asked_to_stop = self._asked_to_stop
