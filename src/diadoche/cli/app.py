@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import UTC, datetime
+from fractions import Fraction
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, cast, get_args
 
 import typer
 from pydantic import ValidationError
@@ -21,12 +22,13 @@ from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
-from diadoche.core.convert.recipes import Changes, Recipe, mistaken_recipes, recipe_named, recipes
+from diadoche.core.convert.recipes import USUAL_RECIPE, Changes, Recipe, mistaken_recipes, recipe_named, recipes
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
+from diadoche.core.sphere.source import Layout
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
@@ -39,6 +41,7 @@ from diadoche.services.jobs.measure_playback import (
     playback_words,
 )
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
+from diadoche.services.jobs.stitch import StitchRequest, perform_stitch
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
 from diadoche.services.ledger.copies import last_disks, record_unreadable
 from diadoche.services.ledger.hand_off import hand_off_shoot
@@ -357,6 +360,80 @@ def convert(
         chosen = recipe_named(recipe, places().own_recipes)
         changes = _changes(chosen, scan, table, table_gives)
     _make(paths, chosen, to, camera, mark, json, changes=changes)
+
+
+@app.command()
+def stitch(
+    paths: Paths,
+    to: Annotated[Path, typer.Option(help="The new file; its folder is made where it is not there.")],
+    rig: Annotated[str, typer.Option(help="A rig's name, or its file.")] = "dual-fisheye-200",
+    recipe: Annotated[str, typer.Option(help="A recipe's name; see `diadoche recipes`.")] = USUAL_RECIPE,
+    size: Annotated[str, typer.Option(help="Width and height, as 3840x1920; as the lenses justify if left out.")] = "",
+    layout: Annotated[str, typer.Option(help="mono, top-bottom or side-by-side.")] = "mono",
+    width_deg: Annotated[str, typer.Option(help="How much of the sphere: 360, 270, 180 …")] = "360",
+    mark: Annotated[tuple[str, str] | None, typer.Option(help="In and out: picture numbers or timecodes.")] = None,
+    json: Json = False,
+) -> None:
+    """Make one picture of the sphere from the files of its lenses."""
+    with reported(json), Bar(json) as watch, stoppable(watch):
+        chosen = recipe_named(recipe, places().own_recipes)
+        if to.suffix.lower() != f".{chosen.container.ending}":
+            raise RequestError(
+                f"{to.name} does not end in .{chosen.container.ending}, which the recipe {recipe} makes.",
+                do="Give another name, or another recipe.",
+            )
+        if to.exists():
+            raise RequestError(f"{to} is there already.", path=to, safe="It was not touched.", do="Give another name.")
+        request = StitchRequest(
+            tuple(path.absolute() for path in paths),
+            rig,
+            chosen,
+            to.absolute().parent,
+            to.stem,
+            _size(size),
+            _layout(layout),
+            _degrees(width_deg),
+            mark,
+            own_rigs=places().own_rigs,
+        )
+        made = perform_stitch(request, watch)
+    if json:
+        print_json(made.as_dict())
+    output = made.output
+    if output.output:
+        wide, high = made.size
+        say(
+            f"{output.output}: {output.frames_out} of {output.frames_in} pictures, {wide}×{high} {made.layout}, "
+            f"{size_text(output.bytes)}, checked"
+        )
+    say_problems(output.problems)
+    ended(bool(output.problems))
+
+
+def _size(text: str) -> tuple[int, int] | None:
+    if not text:
+        return None
+    wide, _, high = text.lower().replace("×", "x").partition("x")
+    if not (wide.isascii() and wide.isdigit() and high.isascii() and high.isdigit() and len(text) < 12):
+        raise RequestError(f"{text} is no size.", do="Give width and height, as 3840x1920.")
+    return int(wide), int(high)
+
+
+def _layout(text: str) -> Layout:
+    for each in get_args(Layout):
+        if text == each:
+            return cast(Layout, each)
+    raise RequestError(f"There is no layout called {text}.", do=f"Choose from {', '.join(get_args(Layout))}.")
+
+
+def _degrees(text: str) -> Fraction:
+    try:
+        found = Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        found = Fraction(0)
+    if not 0 < found <= 360:
+        raise RequestError(f"{text} is no part of a sphere.", do="Give degrees of arc, as 360, 270 or 180.")
+    return found
 
 
 def _make(

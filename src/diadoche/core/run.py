@@ -127,7 +127,13 @@ class Run:
     """A file, or the spans of a clip, with the sound files beside them."""
 
     def __init__(
-        self, paths: Sequence[Path], rate: Fraction | None, sounds: Sequence[Path] = (), *, every_picture: bool = False
+        self,
+        paths: Sequence[Path],
+        rate: Fraction | None,
+        sounds: Sequence[Path] = (),
+        *,
+        every_picture: bool = False,
+        picture_track: int = 0,
     ) -> None:
         """
         Args:
@@ -135,7 +141,9 @@ class Run:
             rate: of the pictures, where it is even; None where it varies.
             sounds: files that hold sound alone and begin with the first picture; only mute pictures have them.
             every_picture: `packets` gives those of further picture tracks too, as tracks after the sound.
+            picture_track: which picture track is read, of files that hold several.
         """
+        self._picture_track = picture_track
         self._every_picture = every_picture
         # When each part begins, from the first picture of all; known as far as it was read.
         self.begins_s: list[Fraction] = []
@@ -184,7 +192,7 @@ class Run:
     # -- parts ---------------------------------------------------------------------------------
 
     def _part_packets(self) -> Iterator[TimedPacket]:
-        joint = _Joint(self.rate)
+        joint = _Joint(self.rate, self._picture_track)
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
@@ -196,7 +204,7 @@ class Run:
     def _part_units(
         self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool, pictures: bool
     ) -> Iterator[Unit]:
-        joint = _Joint(self.rate)
+        joint = _Joint(self.rate, self._picture_track)
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
@@ -242,9 +250,11 @@ def frame_length_s(frame: av.VideoFrame) -> Fraction:
     return Fraction(frame.duration or 0) * Fraction(frame.time_base or 1)
 
 
-def tracks_of(media: InputContainer, *, every_picture: bool = False) -> list[Stream]:
-    """The picture and sound tracks that are taken along: the first picture, sound, and further pictures if wanted."""
+def tracks_of(media: InputContainer, *, every_picture: bool = False, picture_track: int = 0) -> list[Stream]:
+    """The picture and sound tracks that are taken along: one picture, sound, and further pictures if wanted."""
     pictures = picture_streams(media)
+    if picture_track:
+        pictures = pictures[picture_track:]
     return [*pictures[:1], *media.streams.audio, *(pictures[1:] if every_picture else ())]
 
 
@@ -267,8 +277,9 @@ def _seek(media: InputContainer, begin_s: Fraction) -> bool:
 class _Joint:
     """Where one part ends and the next begins; lives as long as the run is read."""
 
-    def __init__(self, rate: Fraction | None) -> None:
+    def __init__(self, rate: Fraction | None, picture_track: int = 0) -> None:
         self.rate = rate
+        self.picture_track = picture_track
         self.begins_s = Fraction(0)
         self.ends_s = Fraction(0)
         # Of an even run: the place of the part's first picture, the way there from the file's ticks, the last place.
@@ -288,7 +299,7 @@ class _Joint:
 
     def read(self, media: InputContainer, *, every_picture: bool = False) -> Iterator[TimedPacket]:
         """The packets of one part, on the run's clock."""
-        tracks = tracks_of(media, every_picture=every_picture)
+        tracks = tracks_of(media, every_picture=every_picture, picture_track=self.picture_track)
         clocks = {stream.index: _TrackClock(number, stream, self.rate) for number, stream in enumerate(tracks)}
         restarts: list[Fraction] = []
         shift_s = self.begins_s - _start_s(tracks[0])
@@ -435,7 +446,7 @@ class _Decoding:
 
     def units(self) -> Iterator[Unit]:
         """Everything, until the end that was asked for."""
-        tracks = tracks_of(self.media)
+        tracks = tracks_of(self.media, picture_track=self.joint.picture_track)
         cast(Any, tracks[0]).thread_type = "AUTO" if self.threads else "NONE"
         self._next_s = self.joint.begins_s
         done: set[int] = set()

@@ -7,6 +7,7 @@ of V2's boxes.
 from __future__ import annotations
 
 import re
+import struct
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -80,3 +81,64 @@ def _element(words: str, name: str) -> str:
 def _number(words: str, name: str) -> int:
     text = _element(words, name)
     return int(text) if text.isascii() and text.isdigit() and len(text) < 9 else 0
+
+
+# -- writing -----------------------------------------------------------------------------------
+
+V1_UUID = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
+_STEREO_CODES = {"mono": 0, "top-bottom": 1, "side-by-side": 2}
+_V1_STEREO = {"mono": "mono", "top-bottom": "top-bottom", "side-by-side": "left-right"}
+
+
+def v2_boxes(stereo: str, bounds: Bounds, maker: str) -> tuple[tuple[str, bytes], ...]:
+    """The payloads of `st3d` and `sv3d` of an equirectangular picture [SPHERE, V2].
+
+    Args:
+        stereo: "mono", "top-bottom" or "side-by-side".
+        bounds: the part of the sphere that each eye's picture is.
+        maker: what made it, as text.
+    """
+    none = bytes(4)
+    edges = (bounds.top, bounds.bottom, bounds.left, bounds.right)
+    equi = none + b"".join(struct.pack(">I", min(_WHOLE - 1, round(edge * _WHOLE))) for edge in edges)
+    projection = _box(b"prhd", none + bytes(12)) + _box(b"equi", equi)
+    head = _box(b"svhd", none + maker.encode("utf-8") + b"\0")
+    return (("st3d", none + bytes([_STEREO_CODES[stereo]])), ("sv3d", head + _box(b"proj", projection)))
+
+
+def v1_box(stereo: str, bounds: Bounds, eye_px: tuple[int, int], maker: str) -> bytes:
+    """The payload of the `uuid` box that older readers know [SPHERE, V1].
+
+    Args:
+        stereo: as for `v2_boxes`.
+        bounds: the part of the sphere.
+        eye_px: width and height of one eye's picture.
+        maker: what made it.
+    """
+    lines = {
+        "Spherical": "true",
+        "Stitched": "true",
+        "StitchingSoftware": maker,
+        "ProjectionType": "equirectangular",
+        "StereoMode": _V1_STEREO[stereo],
+    }
+    if bounds != Bounds():
+        whole_wide = round(eye_px[0] / (1 - bounds.left - bounds.right))
+        whole_high = round(eye_px[1] / (1 - bounds.top - bounds.bottom))
+        lines |= {
+            "CroppedAreaImageWidthPixels": str(eye_px[0]),
+            "CroppedAreaImageHeightPixels": str(eye_px[1]),
+            "FullPanoWidthPixels": str(whole_wide),
+            "FullPanoHeightPixels": str(whole_high),
+            "CroppedAreaLeftPixels": str(round(bounds.left * whole_wide)),
+            "CroppedAreaTopPixels": str(round(bounds.top * whole_high)),
+        }
+    inner = "".join(f"<GSpherical:{name}>{value}</GSpherical:{name}>" for name, value in lines.items())
+    return V1_UUID + (
+        '<?xml version="1.0"?><rdf:SphericalVideo xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" '
+        f'xmlns:GSpherical="http://ns.google.com/videos/1.0/spherical/">{inner}</rdf:SphericalVideo>'
+    ).encode("ascii", "xmlcharrefreplace")
+
+
+def _box(kind: bytes, payload: bytes) -> bytes:
+    return struct.pack(">I4s", len(payload) + 8, kind) + payload

@@ -23,12 +23,12 @@ import xxhash
 
 from diadoche.core.boxes import edits_of, find, inner_boxes, is_fragmented, movie_payload, timescale_of, top_boxes
 from diadoche.core.diskfiles import unseen_file
+from diadoche.core.spatial import V1_UUID
 
 _PICTURE_OR_SOUND = {b"vide", b"soun", b"hint", b"alis"}
 # In the picture's sample entry: mastering, light level, ambient light, content colours, spheres and eyes.
 _ENTRY_BOXES = ("mdcv", "clli", "amve", "cclv", "st3d", "sv3d", "SmDm", "CoLL")
 _LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
-_SPHERICAL_V1 = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
 _ENTRY_HEAD_BYTES = 78
 _TIMECODE = b"tmcd"
 _COPY_BYTES = 4 * 1024 * 1024
@@ -81,6 +81,15 @@ class Kept:
         boxes = tuple(box for box in self.entry_boxes if not (levels and box[0] in _LEVEL_BOXES))
         return replace(self, tracks=tracks, entry_boxes=boxes)
 
+    def of_a_part(self) -> Kept:
+        """What holds for a part of the pictures too: what is said of them, without tracks that run beside them."""
+        return replace(self, tracks=(), lost=())
+
+    def with_sphere(self, entry_boxes: tuple[tuple[str, bytes], ...], sphere: bytes) -> Kept:
+        """The same with another sphere."""
+        others = tuple(box for box in self.entry_boxes if box[0] not in {"st3d", "sv3d"})
+        return replace(self, entry_boxes=(*others, *entry_boxes), sphere=sphere)
+
 
 def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     """Looks for what the muxer leaves behind.
@@ -105,7 +114,7 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     entry = next(find(picture, "mdia", "minf", "stbl", "stsd"), b"")[8:]
     body = next((payload for _kind, payload in inner_boxes(entry)), b"")[_ENTRY_HEAD_BYTES:]
     boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
-    sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == _SPHERICAL_V1), b"")
+    sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == V1_UUID), b"")
     return Kept(tuple(tracks), boxes, sphere, tuple(lost))
 
 

@@ -85,6 +85,7 @@ def convert(
     camera: str = "",
     marks: Marks | None = None,
     changes: Changes | None = None,
+    stem: str = "",
 ) -> Output:
     """Encodes a source by a recipe, checks the result, and delivers it only when it is right.
 
@@ -96,6 +97,7 @@ def convert(
         camera: put in front of the output's name.
         marks: the part that is wanted, in the source's pictures; None for all.
         changes: instead of the recipe's own.
+        stem: the output's name without its ending, instead of one made of camera, time and original.
 
     Raises:
         RequestError: the recipe cannot hold the source, or the folder is the originals' own.
@@ -106,7 +108,8 @@ def convert(
     began_s = time.monotonic()
     plan = plan_conversion(recipe, source.picture, source.sounds, changes)
     provenance = source.provenance
-    stem = output_name(camera, provenance.start, provenance.originals[0].stem, "").removesuffix(".")
+    named = output_name(camera, provenance.start, provenance.originals[0].stem, "").removesuffix(".")
+    stem = stem or named
     if marks is not None:
         stem = f"{stem}_{marks.first}-{marks.end}"
     target: Target
@@ -266,14 +269,16 @@ class _Encoding:
     def _begin(self) -> None:
         self._begun = True
         first = self._timing.begins or 0
-        # A part, or what begins later than its source, would be out of step with tracks that are taken as they are.
-        if self._target.holds_boxes and not self._is_part and not first:
+        if self._target.holds_boxes:
             self._kept = self._what_to_keep()
         end_s = (self._end - first) / self._rate if self._end is not None else None
         self._target.begin(first, end_s, with_timecode=not self._kept.has_timecode)
 
     def _what_to_keep(self) -> Kept:
         plan, kept = self._plan, self._source.kept()
+        # A part, or what begins later than its source, would be out of step with tracks that are taken as they are.
+        if self._is_part or self._timing.begins:
+            kept = kept.of_a_part()
         # A label counts pictures; what is said of brightness is no longer so behind a look-up table.
         return kept.without(timecode=plan.whole.rate != plan.source.rate, levels=plan.table is not None)
 

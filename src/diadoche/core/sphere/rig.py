@@ -23,6 +23,7 @@ from diadoche.core.sphere.lens import RADIAL_MODELS, Lens
 from diadoche.core.sphere.rotation import angles_of, rotation
 
 Array = NDArray[np.float64]
+Eye = Literal["", "left", "right"]
 FORMAT = "diadoche-rig"
 _LARGEST_FILE_BYTES = 1_000_000
 _MOST_LENSES = 32
@@ -52,7 +53,7 @@ class RigLens:
         position_m: of its entrance pupil in the rig's frame.
         picture: which file or track holds its picture, from 0.
         corner_px: the upper left corner of its part within that picture.
-        gains: by which its linear red, green and blue are multiplied.
+        eye: which eye it is for; none in particular where the rig is no stereo pair.
     """
 
     name: str
@@ -61,7 +62,7 @@ class RigLens:
     position_m: tuple[float, float, float] = (0.0, 0.0, 0.0)
     picture: int = 0
     corner_px: tuple[int, int] = (0, 0)
-    gains: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    eye: Eye = ""
 
     def project(self, rays: NDArray[np.floating], distance_m: float = np.inf) -> tuple[Array, Array]:
         """Where directions of the rig fall in this lens's part, and their angles off its axis; see `Lens.project`.
@@ -89,6 +90,15 @@ class Rig:
     def pictures(self) -> int:
         """How many files or tracks hold its lenses."""
         return max(each.picture for each in self.lenses) + 1
+
+    @property
+    def is_stereo(self) -> bool:
+        """Whether each eye has lenses of its own."""
+        return any(each.eye for each in self.lenses)
+
+    def for_eye(self, eye: Eye) -> Rig:
+        """The lenses that one eye looks through; all of them where the rig is no stereo pair."""
+        return replace(self, lenses=tuple(each for each in self.lenses if each.eye in {"", eye}))
 
     @property
     def width_px(self) -> int:
@@ -155,15 +165,13 @@ class _LensFile(_Strict):
     pitch_deg: float = 0.0
     roll_deg: float = 0.0
     position_mm: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    gains: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    eye: Eye = ""
 
     @model_validator(mode="after")
     def _sensible(self) -> _LensFile:
         left, top, width, height = self.part
         if left < 0 or top < 0 or width <= 0 or height <= 0:
             raise ValueError("part: left, top, width and height of its picture are wanted")
-        if not all(0.05 < gain < 20 for gain in self.gains):
-            raise ValueError("gains: a factor for red, green and blue, between 1/20 and 20")
         try:
             radial = RADIAL_MODELS[self.model](self.terms)
         except ValueError as error:
@@ -191,6 +199,8 @@ class _RigFile(_Strict):
             left, top, wide, high = each.part
             if left + wide > width or top + high > height:
                 raise ValueError(f"lenses: the part of {each.name} reaches out of a picture of {width}×{height}")
+        if {each.eye for each in self.lenses} not in ({""}, {"left", "right"}):
+            raise ValueError("lenses: both eyes have lenses of their own, or none has")
         if any(not 0 < value < 90 for value in self.spread.values()):
             raise ValueError("spread: standard deviations above 0 are wanted")
         return self
@@ -218,7 +228,7 @@ def _lens_of(each: _LensFile) -> RigLens:
     lens = Lens(RADIAL_MODELS[each.model](each.terms), each.focal, each.centre, (width, height), each.field_deg)
     matrix = rotation(each.yaw_deg, each.pitch_deg, each.roll_deg)
     x, y, z = (value / 1000 for value in each.position_mm)
-    return RigLens(each.name, lens, matrix, (x, y, z), each.picture, (left, top), each.gains)
+    return RigLens(each.name, lens, matrix, (x, y, z), each.picture, (left, top), each.eye)
 
 
 def rig_text(rig: Rig) -> str:
@@ -240,7 +250,7 @@ def rig_text(rig: Rig) -> str:
                 "pitch_deg": round(pitch, 6),
                 "roll_deg": round(roll, 6),
                 "position_mm": [round(value * 1000, 4) for value in each.position_m],
-                "gains": [round(gain, 6) for gain in each.gains],
+                "eye": each.eye,
             }
         )
     spread = rig.spread

@@ -10,7 +10,6 @@ import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -21,6 +20,9 @@ Array = NDArray[np.float64]
 # Rows that are worked on together: few enough to stay in the processor's cache.
 STRIP_ROWS = 32
 _BLOCK = 32
+SHARE_BITS = 7
+_RIM_PX = 2.0
+_WHOLE = np.ones((1, 1), np.float32)
 USUAL_BAND_DEG = 8.0
 
 
@@ -50,13 +52,16 @@ def chroma_sampling(across: int, down: int) -> Sampling:
 
 @dataclass(frozen=True)
 class Part:
-    """What one lens gives to a patch: where to look, in OpenCV's fixed-point form, and with which weight."""
+    """What one lens gives to a patch: where to look, in samples of its plane from the first one's middle, and with
+    which weight.
+    """
 
     lens: int
-    coarse: NDArray[np.int16]
-    fine: NDArray[np.uint16]
-    # Of 1; None where it alone counts.
-    weight: NDArray[np.float32] | None = None
+    across: NDArray[np.float32]
+    down: NDArray[np.float32]
+    # Of 1, and the same as a whole number of `SHARE_BITS`; 1 where it alone counts.
+    weight: NDArray[np.float32]
+    share: NDArray[np.int16]
 
 
 @dataclass(frozen=True)
@@ -68,6 +73,8 @@ class Patch:
     height: int
     width: int
     parts: tuple[Part, ...]
+    # Which of its places no lens sees; None where there are none.
+    unseen: NDArray[np.bool_] | None = None
 
 
 def weights_of(rig: Rig, angles: Array, band_deg: float) -> NDArray[np.float32]:
@@ -80,7 +87,9 @@ def weights_of(rig: Rig, angles: Array, band_deg: float) -> NDArray[np.float32]:
         angles: of the directions off each lens's axis, in radians, shape (lenses, …).
         band_deg: how wide that band is, in degrees across the seam.
     """
-    widest = np.array([each.lens.widest for each in rig.lenses]).reshape(-1, *(1,) * (angles.ndim - 1))
+    # The last pixels at a rim are mixed with the black around it.
+    rims = [each.lens.widest - _RIM_PX / each.lens.focal_px for each in rig.lenses]
+    widest = np.array(rims).reshape(-1, *(1,) * (angles.ndim - 1))
     within = widest - angles
     # Across a seam the one lens's margin falls while the other's grows: their difference changes twice as fast.
     behind = (within.max(axis=0) - within) / (2 * np.radians(band_deg))
@@ -129,7 +138,8 @@ class StitchMap:
         rays = target.rays(across[None, :], down[:, None])
         found = [each.project(rays, distance_m) for each in self.rig.lenses]
         weights = weights_of(self.rig, np.stack([angle for _, angle in found]), band_deg)
-        self.unseen += int((weights.max(axis=0) == 0).sum())
+        unseen = weights.max(axis=0) == 0
+        self.unseen += int(unseen.sum())
         for left, right, lenses in _runs(weights):
             parts = []
             for lens in lenses:
@@ -137,10 +147,10 @@ class StitchMap:
                 places = found[lens][0][:, left:right] + np.array(own.corner_px)
                 x = ((places[..., 0] - sampling.left) / sampling.across).astype(np.float32)
                 y = ((places[..., 1] - sampling.top) / sampling.down).astype(np.float32)
-                coarse, fine = cv2.convertMaps(x, y, cv2.CV_16SC2)
-                weight = np.ascontiguousarray(weights[lens][:, left:right]) if len(lenses) > 1 else None
-                parts.append(Part(lens, coarse, fine, weight))
-            self.patches.append(Patch(top, left, len(rows), right - left, tuple(parts)))
+                weight = np.ascontiguousarray(weights[lens][:, left:right]) if len(lenses) > 1 else _WHOLE
+                parts.append(Part(lens, x, y, weight, np.rint(weight * (1 << SHARE_BITS)).astype(np.int16)))
+            black = np.ascontiguousarray(unseen[:, left:right]) if unseen[:, left:right].any() else None
+            self.patches.append(Patch(top, left, len(rows), right - left, tuple(parts), black))
 
 
 def _runs(weights: NDArray[np.float32]) -> Iterator[tuple[int, int, tuple[int, ...]]]:

@@ -13,6 +13,7 @@ from diadoche.services.jobs import (
     offload,
     rebuild,
     restore,
+    stitch,
     verify,
 )
 from diadoche.services.jobs.job_kind import JobKind
@@ -24,6 +25,7 @@ ALL_KINDS: dict[str, JobKind] = {
         offload.KIND,
         identify.KIND,
         make_output.KIND,
+        stitch.KIND,
         verify.KIND,
         compare_card.KIND,
         card_pictures.KIND,

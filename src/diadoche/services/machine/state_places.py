@@ -47,6 +47,12 @@ class StatePlaces:
         return folder if folder.is_dir() else None
 
     @property
+    def own_rigs(self) -> Path | None:
+        """The person's own rigs, if there are any."""
+        folder = self.config / "rigs"
+        return folder if folder.is_dir() else None
+
+    @property
     def demo(self) -> Path:
         """The demo shoot."""
         return self.cache / "demo"

@@ -1,0 +1,425 @@
+"""A stitch as a picture source: lens files in, one picture of the sphere out, in the same pass as any recipe."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Generic, Literal, TypeVar
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from diadoche.core.convert.formats import PictureFormat, SoundFormat
+from diadoche.core.convert.kept_boxes import Kept, what_to_keep
+from diadoche.core.convert.source_index import Instants, source_instants
+from diadoche.core.convert.sources import Provenance
+from diadoche.core.errors import MediaError, Problem, RequestError
+from diadoche.core.identify.facts import Facts
+from diadoche.core.names import shown
+from diadoche.core.run import Missing, Picture, Run, Sound, Unit
+from diadoche.core.spatial import Bounds, v1_box, v2_boxes
+from diadoche.core.sphere.projection import Equirectangular
+from diadoche.core.sphere.rig import Eye, Rig
+from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
+from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
+
+T = TypeVar("T")
+Layout = Literal["mono", "top-bottom", "side-by-side"]
+MAKER = "Diadoche"
+# Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
+_AHEAD = 3
+_SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
+_PLANAR = {"4:2:0": "yuv420p", "4:2:2": "yuv422p", "4:4:4": "yuv444p"}
+
+
+@dataclass(frozen=True, slots=True)
+class LensFiles:
+    """The spans that hold a lens's picture, or that of several lenses, and in which of their picture tracks."""
+
+    paths: tuple[Path, ...]
+    facts: Facts
+    track: int = 0
+
+    @property
+    def name(self) -> str:
+        """For people."""
+        return shown(self.paths[0].name) + (f", track {self.track + 1}" if self.track else "")
+
+
+@dataclass(frozen=True, slots=True)
+class SphereShape:
+    """What the result is to be: its size, how eyes lie in it, and how much of the sphere it shows.
+
+    `width` and `height` are of the whole picture, both eyes together.
+    """
+
+    width: int
+    height: int
+    layout: Layout = "mono"
+    width_deg: Fraction = Fraction(360)
+    height_deg: Fraction = Fraction(180)
+
+    @property
+    def eye_px(self) -> tuple[int, int]:
+        """Width and height of one eye's picture."""
+        wide, high = {"mono": (1, 1), "top-bottom": (1, 2), "side-by-side": (2, 1)}[self.layout]
+        return self.width // wide, self.height // high
+
+    @property
+    def bounds(self) -> Bounds:
+        """The part of the sphere that each eye's picture is."""
+        side, above = (1 - self.width_deg / 360) / 2, (1 - self.height_deg / 180) / 2
+        return Bounds(above, above, side, side)
+
+    def mistake(self, shared: tuple[int, int]) -> str:
+        """What is wrong with it, in words; nothing where it can be made.
+
+        Args:
+            shared: how many pixels across and down share a value of colour.
+        """
+        wide, high = self.eye_px
+        if wide * (self.height // high) < 2 or wide < 16 or high < 16:
+            return f"{self.width}×{self.height} is too small"
+        across, down = shared
+        if self.width % (self.width // wide * across) or self.height % (self.height // high * down):
+            return f"{self.width}×{self.height} does not divide evenly between eyes and colour"
+        if not 0 < self.width_deg <= 360 or not 0 < self.height_deg <= 180:
+            return "a sphere spans 360 by 180 degrees at most"
+        told, own = self.width_deg / self.height_deg, Fraction(wide, high)
+        if abs(float(own / told) - 1) > 0.02:
+            return (
+                f"an eye's picture of {wide}×{high} does not have the shape of {float(self.width_deg):g} by "
+                f"{float(self.height_deg):g} degrees: what is round would be squeezed"
+            )
+        return ""
+
+
+class StitchSource:
+    """Lens pictures, stitched. The sound, the timecode and what lies beside the picture are the first file's."""
+
+    def __init__(
+        self, lenses: Sequence[LensFiles], rig: Rig, shape: SphereShape, *, band_deg: float = USUAL_BAND_DEG
+    ) -> None:
+        """
+        Args:
+            lenses: in the order of the rig's pictures.
+            rig: which lenses these are, for pictures of any size of its shape.
+            shape: of the result.
+            band_deg: how wide the seams are.
+
+        Raises:
+            RequestError: rig, files and shape do not fit together.
+        """
+        self._lenses = tuple(lenses)
+        self.shape = shape
+        first = PictureFormat.of(lenses[0].facts)
+        if len(lenses) != rig.pictures:
+            raise RequestError(
+                f"The rig {rig.name} has {rig.pictures} pictures, and {len(lenses)} were given.",
+                do="Give a file for each of its lenses, in the order of the rig, or choose another rig.",
+            )
+        if first.chroma not in _SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
+            raise RequestError(
+                f"Pictures in {first.chroma} cannot be stitched as they are.", do="Convert the lens files first."
+            )
+        if first.interlaced:
+            raise RequestError(
+                f"{lenses[0].name} is interlaced: a stitch needs whole pictures.", do="Convert the lens files first."
+            )
+        for each in lenses[1:]:
+            _must_be_like(lenses[0], each)
+        if shape.layout != "mono" and not rig.is_stereo:
+            raise RequestError(
+                f"The rig {rig.name} has one eye: it gives no {shape.layout} picture.", do="Choose the layout mono."
+            )
+        if wrong := shape.mistake(_SHARED[first.chroma]):
+            raise RequestError(f"That cannot be made: {wrong}.", do="Choose another size or layout.")
+        self._rig = rig.for_size(first.width, first.height)
+        self._band_deg = band_deg
+        self.picture = replace(
+            first, width=shape.width, height=shape.height, pixel_aspect=Fraction(1), rotation=0, scan="progressive"
+        )
+        self.sounds = tuple(SoundFormat.of(track) for track in lenses[0].facts.audio)
+        rate = first.rate if first.even else None
+        self._runs = [Run(each.paths, rate, picture_track=each.track) for each in lenses]
+        paths = dict.fromkeys(path for each in lenses for path in each.paths)
+        facts = lenses[0].facts
+        self.provenance = Provenance(tuple(paths), facts.start, facts.data)
+        # Where a lens had no picture, by its place among the lenses: known when `units` was read.
+        self.lacking: dict[int, list[Fraction]] = {}
+        self.ended_early: dict[int, Fraction] = {}
+
+    @property
+    def eyes(self) -> tuple[Eye, ...]:
+        """The eyes that are in the result."""
+        if self.shape.layout == "mono":
+            return ("left",) if self._rig.is_stereo else ("",)
+        return ("left", "right")
+
+    def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:
+        """Stitched pictures, what is missing in any lens, and the first file's sound.
+
+        Raises:
+            MediaError: a lens file cannot be read, or its pictures change.
+        """
+        self.lacking, self.ended_early = {}, {}
+        half_s = 1 / self.picture.rate / 2
+        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self._band_deg) as stitching:
+            others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
+            try:
+                for unit in _ahead(self._runs[0].units(begin_s, end_s)):
+                    if self.ended_early:
+                        # What only some lenses saw is no sphere: it ends with the first that ends, and so does sound.
+                        if isinstance(unit, Sound) and unit.time_s < min(self.ended_early.values()):
+                            yield unit
+                        continue
+                    if not isinstance(unit, Picture):
+                        yield unit
+                        continue
+                    found = [other.at(unit.time_s) for other in others]
+                    frames = [unit.frame]
+                    for number, other in enumerate(found, start=1):
+                        if other is not None:
+                            frames.append(other.frame)
+                        elif others[number - 1].ended:
+                            self.ended_early.setdefault(number, unit.time_s)
+                        else:
+                            self.lacking.setdefault(number, []).append(unit.time_s)
+                    if self.ended_early:
+                        continue
+                    if len(frames) < len(self._runs):
+                        yield Missing(unit.time_s)
+                        continue
+                    damaged = unit.damaged or any(other is not None and other.damaged for other in found)
+                    yield Picture(stitching.stitch(frames), unit.time_s, damaged, unit.length_s)
+            finally:
+                for each in others:
+                    each.close()
+
+    def instants(self) -> Instants | None:
+        """When its pictures are shown: the instants of the first lens as far as all lenses go."""
+        found = [source_instants(run.paths, self.picture.rate) for run in self._runs]
+        if found[0] is None or any(each is None for each in found):
+            return None
+        shortest = min(len(each) for each in found if each is not None)
+        return found[0][:shortest]
+
+    def kept(self) -> Kept:
+        """The first file's tracks, and a sphere of its own."""
+        run = self._runs[0]
+        begins_s = run.begins_s or [Fraction(0)] * len(run.parts)
+        kept = Kept(lost=tuple(each for each in self.provenance.data if each != "timecode"))
+        if self._lenses[0].facts.container in {"MP4", "MOV"} and all(len(part) == 1 for part in run.parts):
+            kept = what_to_keep(run.paths, begins_s)
+        bounds, layout = self.shape.bounds, self.shape.layout
+        return kept.with_sphere(v2_boxes(layout, bounds, MAKER), v1_box(layout, bounds, self.shape.eye_px, MAKER))
+
+    def problems(self) -> list[Problem]:
+        """What was wrong with the lenses; known when `units` was read."""
+        found = []
+        for number, time_s in self.ended_early.items():
+            found.append(
+                Problem(
+                    f"{self._lenses[number].name} ends at {float(time_s):.2f} s, before the others.",
+                    str(self._lenses[number].paths[0]),
+                    "Everything that all lenses saw is stitched; the originals are untouched.",
+                    "Look for the rest of that lens's recording on its card.",
+                )
+            )
+        for number, times in self.lacking.items():
+            places = ", ".join(f"{float(time_s):.2f} s" for time_s in times[:3])
+            found.append(
+                Problem(
+                    f"{self._lenses[number].name} lacks {len(times)} pictures, at {places}"
+                    + (" and later." if len(times) > 3 else "."),
+                    str(self._lenses[number].paths[0]),
+                    "The originals are untouched.",
+                    "Look at these moments before the take is used.",
+                )
+            )
+        return found
+
+
+def _must_be_like(first: LensFiles, other: LensFiles) -> None:
+    one, two = PictureFormat.of(first.facts), PictureFormat.of(replace(other.facts, video=other.facts.video))
+    for what, mine, theirs in (
+        ("size", f"{one.width}×{one.height}", f"{two.width}×{two.height}"),
+        ("rate", str(one.rate), str(two.rate)),
+        ("samples", f"{one.chroma} at {one.bit_depth} bits", f"{two.chroma} at {two.bit_depth} bits"),
+    ):
+        if mine != theirs:
+            raise RequestError(
+                f"{other.name} has another {what} than {first.name}: {theirs}, not {mine}.",
+                path=other.paths[0],
+                safe="Nothing was written.",
+                do="Make sure that these are the lenses of one take.",
+            )
+
+
+class _Eyes:
+    """A stitcher for each eye, and the frames they write into."""
+
+    def __init__(self, rig: Rig, shape: SphereShape, picture: PictureFormat, eyes: Sequence[Eye], band: float) -> None:
+        self._shape = shape
+        self._pixels = _PLANAR[picture.chroma] + ("" if picture.bit_depth == 8 else f"{picture.bit_depth}le")
+        wide, high = shape.eye_px
+        target = Equirectangular(wide, high, shape.bounds)
+        scale = 1 << picture.bit_depth - 8
+        black = (0 if picture.color.range == "full" else 16 * scale, 128 * scale)
+        self._stitchers = [
+            Stitcher(rig.for_eye(eye), target, _SHARED[picture.chroma], band_deg=band, black=black) for eye in eyes
+        ]
+
+    def __enter__(self) -> _Eyes:
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        for each in self._stitchers:
+            each.close()
+
+    def stitch(self, frames: Sequence[av.VideoFrame]) -> av.VideoFrame:
+        pictures = [planes_of(self._planar(frame)) for frame in frames]
+        made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
+        into = planes_of(made)
+        for number, stitcher in enumerate(self._stitchers):
+            stitcher.stitch(pictures, self._part(into, number))
+        made.pts, made.time_base = frames[0].pts, frames[0].time_base
+        return made
+
+    def _planar(self, frame: av.VideoFrame) -> av.VideoFrame:
+        """The same samples in planes: packed and half-packed ones are laid out anew."""
+        name = frame.format.name
+        if name in {self._pixels, self._pixels.replace("yuv4", "yuvj4")}:
+            return frame
+        return frame.reformat(format=self._pixels)
+
+    def _part(self, planes: Planes, number: int) -> Planes:
+        if self._shape.layout == "mono":
+            return planes
+        parts = []
+        for plane in planes:
+            height, width = plane.shape
+            if self._shape.layout == "top-bottom":
+                parts.append(plane[number * height // 2 : (number + 1) * height // 2])
+            else:
+                parts.append(plane[:, number * width // 2 : (number + 1) * width // 2])
+        return parts[0], parts[1], parts[2]
+
+
+def planes_of(frame: av.VideoFrame) -> Planes:
+    """The three planes of a planar frame, as views that may be written to."""
+    found: list[Plane] = []
+    kind: type[np.uint8] | type[np.uint16] = np.uint8 if frame.format.components[0].bits == 8 else np.uint16
+    size = np.dtype(kind).itemsize
+    for plane in frame.planes:
+        lines: NDArray[Any] = np.frombuffer(plane, kind).reshape(-1, plane.line_size // size)  # type: ignore[call-overload]  # a buffer
+        found.append(lines[: plane.height, : plane.width])
+    return found[0], found[1], found[2]
+
+
+class _Ahead(Generic[T]):
+    """An iterator that is read on a thread of its own, a few steps ahead."""
+
+    def __init__(self, items: Iterator[T]) -> None:
+        self._items = items
+        self._queue: queue.Queue[T | BaseException | None] = queue.Queue(_AHEAD)
+        self._stopped = threading.Event()
+        self._thread = threading.Thread(target=self._read, name="lens", daemon=True)
+        self._thread.start()
+
+    def _read(self) -> None:
+        last: BaseException | None = None
+        try:
+            for item in self._items:
+                if not self._put(item):
+                    return
+        except BaseException as error:  # noqa: BLE001  # raised where the items are taken
+            last = error
+        self._put(last)
+
+    def _put(self, item: T | BaseException | None) -> bool:
+        while not self._stopped.is_set():
+            try:
+                self._queue.put(item, timeout=0.2)
+            except queue.Full:
+                continue
+            return True
+        return False
+
+    def __iter__(self) -> Iterator[T]:
+        while True:
+            item = self._queue.get()
+            if item is None:
+                return
+            if isinstance(item, BaseException):
+                raise item
+            yield item
+
+    def close(self) -> None:
+        """Ends the thread; what it had ready is thrown away."""
+        self._stopped.set()
+        self._thread.join()
+
+
+def _ahead(items: Iterator[T]) -> Iterator[T]:
+    reading = _Ahead(items)
+    try:
+        yield from reading
+    finally:
+        reading.close()
+
+
+class _Follower:
+    """The pictures of one lens, asked for by the times of another."""
+
+    def __init__(self, run: Run, begin_s: Fraction, end_s: Fraction | None, half_s: Fraction) -> None:
+        self._reading: _Ahead[Picture | Missing] = _Ahead(
+            unit for unit in run.units(begin_s, end_s) if isinstance(unit, Picture | Missing)
+        )
+        self._items = iter(self._reading)
+        self._half_s = half_s
+        self._next: Picture | Missing | None = None
+        self.ended = False
+
+    def at(self, time_s: Fraction) -> Picture | None:
+        """The picture of that moment; None where there is none."""
+        while not self.ended:
+            if self._next is None:
+                unit = next(self._items, None)
+                if unit is None:
+                    self.ended = True
+                    return None
+                self._next = unit
+            if self._next.time_s > time_s + self._half_s:
+                return None
+            found, self._next = self._next, None
+            if found.time_s >= time_s - self._half_s:
+                return found if isinstance(found, Picture) else None
+        return None
+
+    def close(self) -> None:
+        """Ends its thread."""
+        self._reading.close()
+
+
+def lens_files(paths: Sequence[Path], facts: Sequence[Facts], rig: Rig) -> list[LensFiles]:
+    """Files as the pictures of a rig: a file each, or the tracks of one.
+
+    Raises:
+        MediaError: a file holds no picture.
+        RequestError: there are fewer pictures than the rig has.
+    """
+    found = []
+    for path, each in zip(paths, facts, strict=True):
+        if not each.video:
+            raise MediaError(f"{shown(path.name)} holds no picture.", path=path, safe="It is untouched.", do="Nothing.")
+        tracks = len(each.video) if len(paths) == 1 else 1
+        for track in range(min(tracks, rig.pictures)):
+            own = replace(each, video=each.video[track:]) if track else each
+            found.append(LensFiles((path,), own, track))
+    return found

@@ -1,0 +1,136 @@
+"""Lens files into one sphere: the use case behind `stitch`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+
+from diadoche.core.convert.formats import PictureFormat
+from diadoche.core.convert.outputs import Output, failed
+from diadoche.core.convert.recipes import Recipe
+from diadoche.core.convert.transcode import Marks, convert
+from diadoche.core.errors import DiadocheError, Problem, RequestError
+from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.probe import identify
+from diadoche.core.sphere.rig import Rig, rig_named
+from diadoche.core.sphere.source import Layout, SphereShape, StitchSource, lens_files
+from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
+from diadoche.core.watch import Watch
+from diadoche.services.jobs.job_kind import JobKind
+
+# Sizes are proposed in steps that every recipe takes.
+_STEP_PX = 16
+
+
+@dataclass(frozen=True, slots=True)
+class StitchRequest:
+    """One take, the rig it was taken with, and what is to come of it.
+
+    `size` of None: as large as the lenses justify. `stem`: the output's name without its ending.
+    """
+
+    paths: tuple[Path, ...]
+    rig: str
+    recipe: Recipe
+    folder: Path
+    stem: str = ""
+    size: tuple[int, int] | None = None
+    layout: Layout = "mono"
+    width_deg: Fraction = Fraction(360)
+    marks: tuple[str, str] | None = None
+    band_deg: float = USUAL_BAND_DEG
+    own_rigs: Path | None = None
+    facts: tuple[Facts, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class StitchOutput:
+    """An output, and how it was stitched."""
+
+    output: Output
+    rig: str
+    size: tuple[int, int]
+    layout: Layout
+
+    def as_dict(self) -> dict[str, object]:
+        """As the command line's JSON has it; what was not measured is null."""
+        return {
+            "output": self.output.output,
+            "frames": self.output.frames_out,
+            "rig": self.rig,
+            "size": f"{self.size[0]}x{self.size[1]}",
+            "layout": self.layout,
+            "residual_px": None,
+            "seam": None,
+            "seconds": round(self.output.seconds, 3),
+            "checks": self.output.as_dict()["checks"],
+            "problems": [problem.as_dict() for problem in self.output.problems],
+        }
+
+
+def proposed_size(rig: Rig, layout: Layout, width_deg: Fraction = Fraction(360)) -> tuple[int, int]:
+    """The size of a whole picture that has as many pixels a degree as the lenses at their middles.
+
+    Args:
+        rig: for the size of the lens pictures.
+        layout: of the eyes.
+        width_deg: how much of the sphere it spans from left to right.
+    """
+    wide = round(rig.width_px * float(width_deg / 360) / _STEP_PX) * _STEP_PX
+    high = round(wide * 180 / float(width_deg) / 2) * 2
+    return wide * (1 + (layout == "side-by-side")), high * (1 + (layout == "top-bottom"))
+
+
+def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
+    """Stitches, encodes and checks one take. What goes wrong with the footage is a problem in it.
+
+    Raises:
+        RequestError: files, rig, recipe and size do not fit together.
+        Cancelled: nothing is left behind.
+    """
+    rig = rig_named(request.rig, (request.own_rigs,) if request.own_rigs is not None else ())
+    sources = tuple(str(path) for path in request.paths)
+    shape = SphereShape(*(request.size or (0, 0)), request.layout, request.width_deg)
+    try:
+        facts = request.facts or tuple(_facts(request.paths))
+        lenses = lens_files(request.paths, facts, rig)
+        first = PictureFormat.of(lenses[0].facts)
+        if request.size is None:
+            own = rig.for_size(first.width, first.height)
+            wide, high = proposed_size(own, request.layout, request.width_deg)
+            shape = replace(shape, width=wide, height=high)
+        source = StitchSource(lenses, rig, shape, band_deg=request.band_deg)
+        marks = Marks.parse(*request.marks, source.picture) if request.marks else None
+        made = convert(source, request.recipe, request.folder, watch, marks=marks, stem=request.stem)
+        told = [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
+        made = replace(made, problems=tuple(told))
+    except RequestError:
+        raise
+    except DiadocheError as error:
+        made = failed(sources, request.recipe.name, error.problem)
+    return StitchOutput(made, rig.name, (shape.width, shape.height), request.layout)
+
+
+def _facts(paths: Sequence[Path]) -> list[Facts]:
+    for path in paths:
+        if not path.is_file():
+            raise RequestError(f"There is no file at {path}.", path=path, do="Check the path, or put the card in.")
+    return [identify([path], "counted") for path in paths]
+
+
+def _not_of_iso(recipe: Recipe, made: Output) -> list[Problem]:
+    if recipe.container.name in {"mov", "mp4"} or not made.output:
+        return []
+    return [
+        Problem(
+            f"{recipe.container.name.upper()} is written without the marks of a sphere: players show it flat.",
+            made.output,
+            "The pictures are right.",
+            "Choose a recipe in MOV or MP4 where players must know.",
+        )
+    ]
+
+
+KIND = JobKind("stitch", StitchRequest, StitchOutput, perform_stitch, rank=2, gentle=True)
