@@ -371,6 +371,10 @@ def stitch(
     size: Annotated[str, typer.Option(help="Width and height, as 3840x1920; as the lenses justify if left out.")] = "",
     layout: Annotated[str, typer.Option(help="mono, top-bottom or side-by-side.")] = "mono",
     width_deg: Annotated[str, typer.Option(help="How much of the sphere: 360, 270, 180 …")] = "360",
+    calibrate: Annotated[
+        bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
+    ] = False,
+    save_rig: Annotated[Path | None, typer.Option(help="Keep the aligned rig in this new file (.json).")] = None,
     mark: Annotated[tuple[str, str] | None, typer.Option(help="In and out: picture numbers or timecodes.")] = None,
     json: Json = False,
 ) -> None:
@@ -395,6 +399,8 @@ def stitch(
             _degrees(width_deg),
             mark,
             own_rigs=places().own_rigs,
+            calibrate=calibrate or save_rig is not None,
+            save_rig=_new_rig(save_rig),
         )
         made = perform_stitch(request, watch)
     if json:
@@ -406,8 +412,22 @@ def stitch(
             f"{output.output}: {output.frames_out} of {output.frames_in} pictures, {wide}×{high} {made.layout}, "
             f"{size_text(output.bytes)}, checked"
         )
+    if made.seam is not None and made.seam.worst is not None:
+        number, worst_px = made.seam.worst
+        usual = f"Edges across the seams break by {made.seam.median_px:.1f} px"
+        say(f"{usual}, at worst {worst_px:.1f} px in picture {number}.")
+    if made.residual_px is not None:
+        say(f"Lenses aligned; places not used for it fit to {made.residual_px:.2f} px.")
     say_problems(output.problems)
     ended(bool(output.problems))
+
+
+def _new_rig(path: Path | None) -> Path | None:
+    if path is None:
+        return None
+    if path.suffix.lower() != ".json" or path.exists():
+        raise RequestError(f"{path} is no new .json file.", path=path, safe="Nothing was written.", do="Name another.")
+    return path.absolute()
 
 
 def _size(text: str) -> tuple[int, int] | None:

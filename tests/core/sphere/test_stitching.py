@@ -110,7 +110,7 @@ def test_six_lenses_of_another_model_turned_and_off_centre() -> None:
     assert np.sqrt((off**2).mean()) < 0.8
     # The ring leaves its poles open: they are black, and nothing else is.
     latitude = 90 - (np.arange(384) + 0.5) / 384 * 180
-    assert np.abs(latitude[unseen.any(axis=1)]).min(initial=90) > 70
+    assert np.abs(latitude[unseen.any(axis=1)]).min(initial=90) > 60
 
 
 def test_each_eye_of_a_pair_gets_its_own_lens() -> None:

@@ -33,13 +33,15 @@ _MOST_LENSES = 32
 class Spread:
     """How far off a rig's values may be, as standard deviations; what calibration may change, and how much.
 
-    `focal` and `centre` as parts of the image circle's radius, `terms` of each term, angles in degrees.
+    `focal`, `centre` and what the first of the `terms` bends the rim by, as parts of the image circle's radius; angles
+    in degrees; `circle` is how well the edge of a lens's picture tells where its field ends, as a part of that radius.
     """
 
     focal: float = 0.01
     centre: float = 0.01
     terms: float = 0.01
     rotation_deg: float = 1.0
+    circle: float = 0.001
 
 
 @dataclass(frozen=True)
@@ -190,7 +192,7 @@ class _RigFile(_Strict):
     note: str = ""
     picture: tuple[int, int]
     lenses: list[_LensFile] = Field(min_length=1, max_length=_MOST_LENSES)
-    spread: dict[Literal["focal", "centre", "terms", "rotation_deg"], float] = {}
+    spread: dict[Literal["focal", "centre", "terms", "rotation_deg", "circle"], float] = {}
 
     @model_validator(mode="after")
     def _inside(self) -> _RigFile:
@@ -267,6 +269,7 @@ def rig_text(rig: Rig) -> str:
                 "centre": spread.centre,
                 "terms": spread.terms,
                 "rotation_deg": spread.rotation_deg,
+                "circle": spread.circle,
             },
         },
         indent=2,

@@ -22,9 +22,11 @@ from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
+from diadoche.core.sizes import count_text
 from diadoche.core.spatial import Bounds, v1_box, v2_boxes
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
+from diadoche.core.sphere.seam import SeamCurve, SeamMeasure
 from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
 from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
 
@@ -103,7 +105,13 @@ class StitchSource:
     """Lens pictures, stitched. The sound, the timecode and what lies beside the picture are the first file's."""
 
     def __init__(
-        self, lenses: Sequence[LensFiles], rig: Rig, shape: SphereShape, *, band_deg: float = USUAL_BAND_DEG
+        self,
+        lenses: Sequence[LensFiles],
+        rig: Rig,
+        shape: SphereShape,
+        *,
+        band_deg: float = USUAL_BAND_DEG,
+        measured: bool = False,
     ) -> None:
         """
         Args:
@@ -111,6 +119,7 @@ class StitchSource:
             rig: which lenses these are, for pictures of any size of its shape.
             shape: of the result.
             band_deg: how wide the seams are.
+            measured: whether it is measured, picture by picture, how well the seams fit.
 
         Raises:
             RequestError: rig, files and shape do not fit together.
@@ -118,11 +127,6 @@ class StitchSource:
         self._lenses = tuple(lenses)
         self.shape = shape
         first = PictureFormat.of(lenses[0].facts)
-        if len(lenses) != rig.pictures:
-            raise RequestError(
-                f"The rig {rig.name} has {rig.pictures} pictures, and {len(lenses)} were given.",
-                do="Give a file for each of its lenses, in the order of the rig, or choose another rig.",
-            )
         if first.chroma not in _SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
             raise RequestError(
                 f"Pictures in {first.chroma} cannot be stitched as they are.", do="Convert the lens files first."
@@ -153,6 +157,25 @@ class StitchSource:
         # Where a lens had no picture, by its place among the lenses: known when `units` was read.
         self.lacking: dict[int, list[Fraction]] = {}
         self.ended_early: dict[int, Fraction] = {}
+        self._seam_measure = _seam_measure(self._rig, shape) if measured else None
+        # By the number of the picture in the take.
+        self._breaks_px: dict[int, float | None] = {}
+
+    def _measure(self, frames: Sequence[av.VideoFrame], time_s: Fraction) -> None:
+        if self._seam_measure is not None:
+            lumas = [planes_of(frame.reformat(format=self._pixels))[0] for frame in frames]
+            self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas)
+
+    def seam(self, first: int = 0, end: int | None = None) -> SeamCurve | None:
+        """How well the seams fit, picture by picture, as far as `units` was read; None where nobody measured.
+
+        Args:
+            first, end: the part of the take that is meant, in pictures.
+        """
+        if self._seam_measure is None or not self._breaks_px:
+            return None
+        end = max(self._breaks_px) + 1 if end is None else end
+        return SeamCurve(tuple(self._breaks_px.get(number) for number in range(first, end)))
 
     @property
     def eyes(self) -> tuple[Eye, ...]:
@@ -168,6 +191,7 @@ class StitchSource:
             MediaError: a lens file cannot be read, or its pictures change.
         """
         self.lacking, self.ended_early = {}, {}
+        self._breaks_px = {}
         half_s = 1 / self.picture.rate / 2
         with _Eyes(self._rig, self.shape, self.picture, self.eyes, self._band_deg) as stitching:
             others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
@@ -195,11 +219,45 @@ class StitchSource:
                     if len(frames) < len(self._runs):
                         yield Missing(unit.time_s)
                         continue
+                    self._measure(frames, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
                     yield Picture(stitching.stitch(frames), unit.time_s, damaged, unit.length_s)
             finally:
                 for each in others:
                     each.close()
+
+    def lens_lumas(self, moments: Sequence[Fraction]) -> list[list[Plane]]:
+        """The luma of every lens picture at some moments, those left out at which not all lenses have one.
+
+        Args:
+            moments: in seconds from the first picture.
+
+        Raises:
+            MediaError: a lens file cannot be read.
+        """
+        found = []
+        for moment in moments:
+            end_s = moment + 3 / self.picture.rate
+            pictures = [_first_picture(run.units(moment, end_s), moment) for run in self._runs]
+            planar = [frame.reformat(format=self._pixels) for frame in pictures if frame is not None]
+            lumas = [planes_of(frame)[0].copy() for frame in planar]
+            if len(lumas) == len(self._runs):
+                found.append(lumas)
+        return found
+
+    def with_rig(self, rig: Rig) -> StitchSource:
+        """The same with a rig that is known better."""
+        measured = self._seam_measure is not None
+        return StitchSource(self._lenses, rig, self.shape, band_deg=self._band_deg, measured=measured)
+
+    @property
+    def rig(self) -> Rig:
+        """The rig, for pictures of this size."""
+        return self._rig
+
+    @property
+    def _pixels(self) -> str:
+        return _planar_name(self.picture)
 
     def instants(self) -> Instants | None:
         """When its pictures are shown: the instants of the first lens as far as all lenses go."""
@@ -245,6 +303,24 @@ class StitchSource:
         return found
 
 
+def _seam_measure(rig: Rig, shape: SphereShape) -> SeamMeasure | None:
+    """Of the eye that comes first; None where its lenses share no band."""
+    eye = rig.for_eye("left")
+    measure = SeamMeasure(eye, Equirectangular(*shape.eye_px, shape.bounds))
+    return measure if measure.has_seams else None
+
+
+def _planar_name(picture: PictureFormat) -> str:
+    return _PLANAR[picture.chroma] + ("" if picture.bit_depth == 8 else f"{picture.bit_depth}le")
+
+
+def _first_picture(units: Iterator[Unit], from_s: Fraction) -> av.VideoFrame | None:
+    for unit in units:
+        if isinstance(unit, Picture) and unit.time_s >= from_s:
+            return unit.frame
+    return None
+
+
 def _must_be_like(first: LensFiles, other: LensFiles) -> None:
     one, two = PictureFormat.of(first.facts), PictureFormat.of(replace(other.facts, video=other.facts.video))
     for what, mine, theirs in (
@@ -266,7 +342,7 @@ class _Eyes:
 
     def __init__(self, rig: Rig, shape: SphereShape, picture: PictureFormat, eyes: Sequence[Eye], band: float) -> None:
         self._shape = shape
-        self._pixels = _PLANAR[picture.chroma] + ("" if picture.bit_depth == 8 else f"{picture.bit_depth}le")
+        self._pixels = _planar_name(picture)
         wide, high = shape.eye_px
         target = Equirectangular(wide, high, shape.bounds)
         scale = 1 << picture.bit_depth - 8
@@ -412,7 +488,7 @@ def lens_files(paths: Sequence[Path], facts: Sequence[Facts], rig: Rig) -> list[
 
     Raises:
         MediaError: a file holds no picture.
-        RequestError: there are fewer pictures than the rig has.
+        RequestError: there are not as many pictures as the rig has.
     """
     found = []
     for path, each in zip(paths, facts, strict=True):
@@ -422,4 +498,9 @@ def lens_files(paths: Sequence[Path], facts: Sequence[Facts], rig: Rig) -> list[
         for track in range(min(tracks, rig.pictures)):
             own = replace(each, video=each.video[track:]) if track else each
             found.append(LensFiles((path,), own, track))
+    if len(found) != rig.pictures:
+        raise RequestError(
+            f"The rig {rig.name} takes {count_text(rig.pictures, 'picture')}, and {len(found)} were given.",
+            do="Give a file for each of its pictures, in the order of the rig, or choose another rig.",
+        )
     return found

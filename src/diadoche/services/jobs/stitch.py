@@ -11,13 +11,16 @@ from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.outputs import Output, failed
 from diadoche.core.convert.recipes import Recipe
 from diadoche.core.convert.transcode import Marks, convert
-from diadoche.core.errors import DiadocheError, Problem, RequestError
+from diadoche.core.diskfiles import write_whole
+from diadoche.core.errors import DiadocheError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
-from diadoche.core.sphere.rig import Rig, rig_named
+from diadoche.core.sphere.calibration import Calibration, calibrated
+from diadoche.core.sphere.rig import Rig, rig_named, rig_text
+from diadoche.core.sphere.seam import SeamCurve
 from diadoche.core.sphere.source import Layout, SphereShape, StitchSource, lens_files
 from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
-from diadoche.core.watch import Watch
+from diadoche.core.watch import Share, Watch
 from diadoche.services.jobs.job_kind import JobKind
 
 # Sizes are proposed in steps that every recipe takes.
@@ -42,6 +45,9 @@ class StitchRequest:
     marks: tuple[str, str] | None = None
     band_deg: float = USUAL_BAND_DEG
     own_rigs: Path | None = None
+    # Aligns the lenses by what they see in common first; and where the rig is kept then.
+    calibrate: bool = False
+    save_rig: Path | None = None
     facts: tuple[Facts, ...] = ()
 
 
@@ -53,6 +59,13 @@ class StitchOutput:
     rig: str
     size: tuple[int, int]
     layout: Layout
+    # What the lenses are off by at the seams after calibrating, in pixels; None where nobody measured.
+    residual_px: float | None = None
+    # How many places that was found by, and what of each lens they do not tell, so that the rig's own values stand.
+    matches: int = 0
+    unknown: tuple[str, ...] = ()
+    seam: SeamCurve | None = None
+    saved_rig: str = ""
 
     def as_dict(self) -> dict[str, object]:
         """As the command line's JSON has it; what was not measured is null."""
@@ -62,11 +75,24 @@ class StitchOutput:
             "rig": self.rig,
             "size": f"{self.size[0]}x{self.size[1]}",
             "layout": self.layout,
-            "residual_px": None,
-            "seam": None,
+            "residual_px": None if self.residual_px is None else round(self.residual_px, 3),
+            "matches": self.matches,
+            "unknown": list(self.unknown),
+            "seam": self._seam(),
+            "saved_rig": self.saved_rig,
             "seconds": round(self.output.seconds, 3),
             "checks": self.output.as_dict()["checks"],
             "problems": [problem.as_dict() for problem in self.output.problems],
+        }
+
+    def _seam(self) -> dict[str, object] | None:
+        if self.seam is None:
+            return None
+        worst, median = self.seam.worst, self.seam.median_px
+        return {
+            "median": None if median is None else round(median, 2),
+            "worst": None if worst is None else round(worst[1], 2),
+            "worst_frame": None if worst is None else worst[0],
         }
 
 
@@ -92,6 +118,10 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
     """
     rig = rig_named(request.rig, (request.own_rigs,) if request.own_rigs is not None else ())
     sources = tuple(str(path) for path in request.paths)
+    found: Calibration | None = None
+    marks: Marks | None = None
+    source: StitchSource | None = None
+    told: list[Problem] = []
     shape = SphereShape(*(request.size or (0, 0)), request.layout, request.width_deg)
     try:
         facts = request.facts or tuple(_facts(request.paths))
@@ -101,16 +131,43 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
             own = rig.for_size(first.width, first.height)
             wide, high = proposed_size(own, request.layout, request.width_deg)
             shape = replace(shape, width=wide, height=high)
-        source = StitchSource(lenses, rig, shape, band_deg=request.band_deg)
+        source = StitchSource(lenses, rig, shape, band_deg=request.band_deg, measured=True)
         marks = Marks.parse(*request.marks, source.picture) if request.marks else None
-        made = convert(source, request.recipe, request.folder, watch, marks=marks, stem=request.stem)
-        told = [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
+        if request.calibrate:
+            found = calibrated(source.rig, source.lens_lumas(_moments(source.picture, marks)), Share(watch, 0, 0.1))
+            source, rig = source.with_rig(found.rig), found.rig
+            if request.save_rig is not None:
+                _save(rig, request.save_rig)
+        encoding = Share(watch, 0.1, 1) if request.calibrate else watch
+        made = convert(source, request.recipe, request.folder, encoding, marks=marks, stem=request.stem)
+        told += [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
         made = replace(made, problems=tuple(told))
     except RequestError:
         raise
     except DiadocheError as error:
         made = failed(sources, request.recipe.name, error.problem)
-    return StitchOutput(made, rig.name, (shape.width, shape.height), request.layout)
+    part = (marks.first, marks.end) if marks is not None else ()
+    seam = source.seam(*part) if source is not None and made.output else None
+    stitched = StitchOutput(made, rig.name, (shape.width, shape.height), request.layout, seam=seam)
+    if found is None:
+        return stitched
+    unknown = tuple(
+        f"{lens.name}: {what}" for lens, names in zip(rig.lenses, found.unknown, strict=True) for what in names
+    )
+    saved = str(request.save_rig) if request.save_rig is not None else ""
+    return replace(stitched, residual_px=found.residual_px, matches=found.matches, unknown=unknown, saved_rig=saved)
+
+
+def _moments(picture: PictureFormat, marks: Marks | None) -> list[Fraction]:
+    """The middle of the part that is wanted first, and one before and after it."""
+    first, end = (marks.first, marks.end) if marks is not None else (0, picture.pictures)
+    shares = (Fraction(1, 2), Fraction(1, 6), Fraction(5, 6))
+    return list(dict.fromkeys(Fraction(first + int((end - first) * share)) / picture.rate for share in shares))
+
+
+def _save(rig: Rig, path: Path) -> None:
+    with writing(path):
+        write_whole(path, rig_text(rig).encode("utf-8"))
 
 
 def _facts(paths: Sequence[Path]) -> list[Facts]:

@@ -1,0 +1,145 @@
+"""The band that two lenses both see, unrolled: along the seam across, and from one lens's side to the other's down.
+
+Here what is far lies in both lenses' strips at the same place, and neither is mirrored or turned: in their own pictures
+two lenses back to back show the band each the other way round.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from diadoche.core.sphere.rig import Rig
+
+Array = NDArray[np.float64]
+# No strip is finer than that; it only costs time.
+_MOST_COLUMNS = 6000
+# Where less of the band is seen by both, there is nothing to align by.
+_LEAST_DEG = 1.0
+# Contrast is evened out over so many places, and not raised where there is next to none: steps of single code values
+# follow the lens's own shading, and would be taken for something that is there.
+_WINDOW = (31, 31)
+_FLAT = 36.0
+
+
+@dataclass(frozen=True)
+class Strip:
+    """What two lenses both see.
+
+    Args:
+        one, other: the lenses' places in the rig.
+        rays: directions of the strip's places in the rig's frame, shape (rows, columns, 3).
+        seen: where both lenses see, shape (rows, columns).
+    """
+
+    one: int
+    other: int
+    rays: Array
+    seen: NDArray[np.bool_]
+
+    @property
+    def px_deg(self) -> float:
+        """Places a degree along the seam."""
+        return float(self.rays.shape[1] / 360)
+
+
+def strips_of(rig: Rig, band_deg: float = 24.0) -> list[Strip]:
+    """A strip for each pair of lenses that see a band in common, about as fine as the lens pictures there.
+
+    Args:
+        rig: the lenses.
+        band_deg: how wide a band is looked at, across the seam; less where both do not see so much.
+    """
+    found = []
+    for one, other in combinations(range(len(rig.lenses)), 2):
+        strip = _strip(rig, one, other, band_deg)
+        if strip is not None:
+            found.append(strip)
+    return found
+
+
+def _strip(rig: Rig, one: int, other: int, band_deg: float) -> Strip | None:
+    axes = [rig.lenses[number].matrix[:, 2] for number in (one, other)]
+    pole = axes[0] - axes[1]
+    length = float(np.linalg.norm(pole))
+    if length < 0.05:
+        # Both look the same way, as the eyes of a pair do: no seam lies between them.
+        return None
+    pole /= length
+    # The strip begins where the two look apart most; between neighbours of a ring, its middle lies between their axes.
+    level = axes[0] + axes[1]
+    if np.linalg.norm(level) < 0.05:
+        level = np.cross(pole, [0.0, 1.0, 0.0] if abs(pole[1]) < 0.9 else [1.0, 0.0, 0.0])
+    level -= pole * (level @ pole)
+    level /= np.linalg.norm(level)
+    beside = np.cross(pole, level)
+    fine = min(_slope_px(rig, one), _slope_px(rig, other))
+    columns = min(_MOST_COLUMNS, round(2 * np.pi * fine))
+    rows = max(8, round(columns * band_deg / 360))
+    along = (np.arange(columns) + 0.5) / columns * 2 * np.pi - np.pi
+    across = np.radians(band_deg) * (0.5 - (np.arange(rows) + 0.5) / rows)
+    flat = np.cos(along)[:, None] * level + np.sin(along)[:, None] * beside
+    rays = np.cos(across)[:, None, None] * flat + np.sin(across)[:, None, None] * pole
+    seen = np.ones(rays.shape[:2], bool)
+    for number in (one, other):
+        lens = rig.lenses[number]
+        seen &= lens.project(rays)[1] < lens.lens.widest - 3 / lens.lens.focal_px
+    if seen.any(axis=1).sum() * band_deg / rows < _LEAST_DEG:
+        return None
+    return Strip(one, other, rays, seen)
+
+
+def _slope_px(rig: Rig, number: int) -> float:
+    """Pixels a radian along the radius, towards the rim of a lens."""
+    lens = rig.lenses[number].lens
+    inner, outer = lens.widest * 0.8, lens.widest * 0.95
+    radii = lens.radial.radius(np.array([inner, outer]))
+    return float((radii[1] - radii[0]) / (outer - inner)) * lens.focal_px
+
+
+def unrolled(rig: Rig, lens: int, strip: Strip, luma: NDArray[Any]) -> NDArray[np.float32]:
+    """What a lens shows in a strip, in code values.
+
+    Args:
+        rig: by which the lens is looked up.
+        lens: its place in the rig.
+        strip: where.
+        luma: the plane of the picture that holds the lens.
+    """
+    own = rig.lenses[lens]
+    places = (own.project(strip.rays)[0] + np.array(own.corner_px) - 0.5).astype(np.float32)
+    found: NDArray[np.float32] = cv2.remap(
+        luma, places[..., 0], places[..., 1], cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE
+    ).astype(np.float32)
+    return found
+
+
+def alike(
+    strip: Strip, one: NDArray[np.float32], other: NDArray[np.float32]
+) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
+    """Both views of a strip with brightness and contrast evened out, as 8 bits.
+
+    Towards its rim each lens grows darker, and that is towards opposite sides of the strip. In a soft cloud such a
+    slope would look like a cloud that lies elsewhere; so one is first made as bright as the other, row by row.
+    """
+    there = strip.seen.astype(np.float32)
+    ratios = np.where(strip.seen, (one + 1) / (other + 1), np.nan)
+    rows: NDArray[np.bool_] = np.any(strip.seen, axis=1)
+    gains = np.ones(strip.seen.shape[0])
+    gains[rows] = np.nanmedian(ratios[rows], axis=1)
+    return _evened(one, there), _evened(other * gains[:, None].astype(np.float32), there)
+
+
+def _evened(view: NDArray[np.float32], there: NDArray[np.float32]) -> NDArray[np.uint8]:
+    # What lies beyond the rim of a lens must not show through: it would look alike in both at other places.
+    wide = view * there
+    share = np.maximum(cv2.blur(there, _WINDOW), 1e-3)
+    mean = cv2.blur(wide, _WINDOW) / share
+    spread = np.sqrt(np.maximum(cv2.blur(wide * wide, _WINDOW) / share - mean * mean, _FLAT))
+    found: NDArray[np.uint8] = np.clip(128 + 40 * there * (wide - mean) / spread, 0, 255).astype(np.uint8)
+    return found
