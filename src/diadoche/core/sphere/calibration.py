@@ -31,6 +31,8 @@ _FOLLOWED_PX = 21
 # Of the clearest corners: what stands out less is not followed.
 _CLEAR = 0.005
 _ROUNDS = 3
+# The radius of image circles that all the figures here are made for.
+_CIRCLE_PX = 420.0
 # A match says nothing where going there and back ends beside the start.
 _ROUND_TRIP_PX = 0.6
 # How well a match is believed, in pixels. It is found more sharply than that; but hundreds of them share what they are
@@ -97,6 +99,13 @@ def calibrated(rig: Rig, frames: Sequence[Sequence[NDArray[Any]]], watch: Watch)
         MediaError: there is not enough to align by.
         Cancelled: the watch was stopped.
     """
+    times = _times_too_fine(rig)
+    if times > 1:
+        width, height = rig.picture_px
+        small = rig.for_size(width // times, height // times)
+        found = calibrated(small, [[_shrunk(luma, times) for luma in pictures] for pictures in frames], watch)
+        residual_px, worst_px = found.residual_px * times, found.worst_px * times
+        return replace(found, rig=found.rig.for_size(width, height), residual_px=residual_px, worst_px=worst_px)
     prior = _bending(rig)
     circles = [_circle_of(each, frames) for each in prior.lenses]
     current, steps = prior, _ROUNDS * (len(frames) + 1)
@@ -123,6 +132,18 @@ def calibrated(rig: Rig, frames: Sequence[Sequence[NDArray[Any]]], watch: Watch)
         unknown,
         spread_deg,
     )
+
+
+def _times_too_fine(rig: Rig) -> int:
+    """By how many times pictures are made smaller first: finer ones take longer, and are not what limits."""
+    times = max(1, int(min(each.lens.circle_px for each in rig.lenses) / _CIRCLE_PX))
+    sizes = (*rig.picture_px, *(value for each in rig.lenses for value in (*each.corner_px, *each.lens.size_px)))
+    return next(each for each in range(times, 0, -1) if all(size % each == 0 for size in sizes))
+
+
+def _shrunk(luma: NDArray[Any], times: int) -> NDArray[Any]:
+    height, width = luma.shape
+    return cv2.resize(luma, (width // times, height // times), interpolation=cv2.INTER_AREA)
 
 
 def _circle_of(each: RigLens, frames: Sequence[Sequence[NDArray[Any]]]) -> ImageCircle | None:
