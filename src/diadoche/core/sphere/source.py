@@ -14,6 +14,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
+from diadoche.core.colortags import matrix_for
 from diadoche.core.convert.formats import PictureFormat, SoundFormat
 from diadoche.core.convert.kept_boxes import Kept, what_to_keep
 from diadoche.core.convert.source_index import Instants, source_instants
@@ -24,6 +25,7 @@ from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.sizes import count_text
 from diadoche.core.spatial import Bounds, v1_box, v2_boxes
+from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
 from diadoche.core.sphere.seam import SeamCurve, SeamMeasure
@@ -112,6 +114,7 @@ class StitchSource:
         *,
         band_deg: float = USUAL_BAND_DEG,
         measured: bool = False,
+        gains: NDArray[np.float64] | None = None,
     ) -> None:
         """
         Args:
@@ -120,6 +123,7 @@ class StitchSource:
             shape: of the result.
             band_deg: how wide the seams are.
             measured: whether it is measured, picture by picture, how well the seams fit.
+            gains: of red, green and blue for each lens, in linear light; see `exposure`.
 
         Raises:
             RequestError: rig, files and shape do not fit together.
@@ -157,13 +161,15 @@ class StitchSource:
         # Where a lens had no picture, by its place among the lenses: known when `units` was read.
         self.lacking: dict[int, list[Fraction]] = {}
         self.ended_early: dict[int, Fraction] = {}
+        self._gains = gains
+        self._corrections = [] if gains is None else self._corrections_by(gains)
         self._seam_measure = _seam_measure(self._rig, shape) if measured else None
         # By the number of the picture in the take.
         self._breaks_px: dict[int, float | None] = {}
 
-    def _measure(self, frames: Sequence[av.VideoFrame], time_s: Fraction) -> None:
+    def _measure(self, pictures: Sequence[Planes], time_s: Fraction) -> None:
         if self._seam_measure is not None:
-            lumas = [planes_of(frame.reformat(format=self._pixels))[0] for frame in frames]
+            lumas = [planes[0] for planes in pictures]
             self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas)
 
     def seam(self, first: int = 0, end: int | None = None) -> SeamCurve | None:
@@ -219,15 +225,44 @@ class StitchSource:
                     if len(frames) < len(self._runs):
                         yield Missing(unit.time_s)
                         continue
-                    self._measure(frames, unit.time_s)
+                    planes = self._corrected(frames)
+                    self._measure(planes, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
-                    yield Picture(stitching.stitch(frames), unit.time_s, damaged, unit.length_s)
+                    yield Picture(stitching.stitch(planes, unit.frame), unit.time_s, damaged, unit.length_s)
             finally:
                 for each in others:
                     each.close()
 
-    def lens_lumas(self, moments: Sequence[Fraction]) -> list[list[Plane]]:
-        """The luma of every lens picture at some moments, those left out at which not all lenses have one.
+    @property
+    def levels(self) -> Levels:
+        """How the code values of the lens pictures stand for colours."""
+        color = self.picture.color
+        matrix = matrix_for(color.matrix, color.primaries, self._rig.picture_px[1], rgb=False)
+        return Levels(self.picture.bit_depth, color.range == "full", matrix)
+
+    @property
+    def shared(self) -> tuple[int, int]:
+        """How many pixels across and down share a value of colour."""
+        return _SHARED[self.picture.chroma]
+
+    def _corrections_by(self, gains: NDArray[np.float64]) -> list[Correction]:
+        made = [Correction(self._rig, number, each, self.levels, self.shared) for number, each in enumerate(gains)]
+        return [each for each in made if each.needed]
+
+    def _corrected(self, frames: Sequence[av.VideoFrame]) -> list[Planes]:
+        """The planes of the lens pictures, those of each lens as bright as its neighbours'."""
+        planar = [_in_planes(frame, self._pixels) for frame in frames]
+        if self._corrections:
+            # A decoder may still need what it gave.
+            for frame in planar:
+                frame.make_writable()
+        planes = [planes_of(frame) for frame in planar]
+        for each in self._corrections:
+            each.apply(planes[each.picture])
+        return planes
+
+    def lens_planes(self, moments: Sequence[Fraction]) -> list[list[Planes]]:
+        """The planes of every lens picture at some moments, those left out at which not all lenses have one.
 
         Args:
             moments: in seconds from the first picture.
@@ -240,15 +275,23 @@ class StitchSource:
             end_s = moment + 3 / self.picture.rate
             pictures = [_first_picture(run.units(moment, end_s), moment) for run in self._runs]
             planar = [frame.reformat(format=self._pixels) for frame in pictures if frame is not None]
-            lumas = [planes_of(frame)[0].copy() for frame in planar]
-            if len(lumas) == len(self._runs):
-                found.append(lumas)
+            if len(planar) == len(self._runs):
+                found.append([_copied(planes_of(frame)) for frame in planar])
         return found
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""
         measured = self._seam_measure is not None
-        return StitchSource(self._lenses, rig, self.shape, band_deg=self._band_deg, measured=measured)
+        return StitchSource(
+            self._lenses, rig, self.shape, band_deg=self._band_deg, measured=measured, gains=self._gains
+        )
+
+    def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
+        """The same with lenses made equally bright."""
+        measured = self._seam_measure is not None
+        return StitchSource(
+            self._lenses, self._rig, self.shape, band_deg=self._band_deg, measured=measured, gains=gains
+        )
 
     @property
     def rig(self) -> Rig:
@@ -358,21 +401,13 @@ class _Eyes:
         for each in self._stitchers:
             each.close()
 
-    def stitch(self, frames: Sequence[av.VideoFrame]) -> av.VideoFrame:
-        pictures = [planes_of(self._planar(frame)) for frame in frames]
+    def stitch(self, pictures: Sequence[Planes], like: av.VideoFrame) -> av.VideoFrame:
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
         for number, stitcher in enumerate(self._stitchers):
             stitcher.stitch(pictures, self._part(into, number))
-        made.pts, made.time_base = frames[0].pts, frames[0].time_base
+        made.pts, made.time_base = like.pts, like.time_base
         return made
-
-    def _planar(self, frame: av.VideoFrame) -> av.VideoFrame:
-        """The same samples in planes: packed and half-packed ones are laid out anew."""
-        name = frame.format.name
-        if name in {self._pixels, self._pixels.replace("yuv4", "yuvj4")}:
-            return frame
-        return frame.reformat(format=self._pixels)
 
     def _part(self, planes: Planes, number: int) -> Planes:
         if self._shape.layout == "mono":
@@ -385,6 +420,18 @@ class _Eyes:
             else:
                 parts.append(plane[:, number * width // 2 : (number + 1) * width // 2])
         return parts[0], parts[1], parts[2]
+
+
+def _in_planes(frame: av.VideoFrame, pixels: str) -> av.VideoFrame:
+    """The same samples in planes: packed and half-packed ones are laid out anew."""
+    if frame.format.name in {pixels, pixels.replace("yuv4", "yuvj4")}:
+        return frame
+    return frame.reformat(format=pixels)
+
+
+def _copied(planes: Planes) -> Planes:
+    luma, blue, red = (plane.copy() for plane in planes)
+    return luma, blue, red
 
 
 def planes_of(frame: av.VideoFrame) -> Planes:

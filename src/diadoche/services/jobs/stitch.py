@@ -7,6 +7,9 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.outputs import Output, failed
 from diadoche.core.convert.recipes import Recipe
@@ -16,6 +19,7 @@ from diadoche.core.errors import DiadocheError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.sphere.calibration import Calibration, calibrated
+from diadoche.core.sphere.exposure import matched_gains
 from diadoche.core.sphere.rig import Rig, rig_named, rig_text
 from diadoche.core.sphere.seam import SeamCurve
 from diadoche.core.sphere.source import Layout, SphereShape, StitchSource, lens_files
@@ -48,6 +52,8 @@ class StitchRequest:
     # Aligns the lenses by what they see in common first; and where the rig is kept then.
     calibrate: bool = False
     save_rig: Path | None = None
+    # Whether lenses are made equally bright by what they see in common.
+    even_out: bool = True
     facts: tuple[Facts, ...] = ()
 
 
@@ -65,6 +71,8 @@ class StitchOutput:
     matches: int = 0
     unknown: tuple[str, ...] = ()
     seam: SeamCurve | None = None
+    # Red, green and blue of each lens in linear light; empty where they were left as they are.
+    gains: tuple[tuple[float, ...], ...] = ()
     saved_rig: str = ""
 
     def as_dict(self) -> dict[str, object]:
@@ -78,6 +86,7 @@ class StitchOutput:
             "residual_px": None if self.residual_px is None else round(self.residual_px, 3),
             "matches": self.matches,
             "unknown": list(self.unknown),
+            "gains": [[round(gain, 4) for gain in lens] for lens in self.gains],
             "seam": self._seam(),
             "saved_rig": self.saved_rig,
             "seconds": round(self.output.seconds, 3),
@@ -119,6 +128,7 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
     rig = rig_named(request.rig, (request.own_rigs,) if request.own_rigs is not None else ())
     sources = tuple(str(path) for path in request.paths)
     found: Calibration | None = None
+    gains: NDArray[np.float64] | None = None
     marks: Marks | None = None
     source: StitchSource | None = None
     told: list[Problem] = []
@@ -133,11 +143,16 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
             shape = replace(shape, width=wide, height=high)
         source = StitchSource(lenses, rig, shape, band_deg=request.band_deg, measured=True)
         marks = Marks.parse(*request.marks, source.picture) if request.marks else None
+        frames = source.lens_planes(_moments(source.picture, marks))
         if request.calibrate:
-            found = calibrated(source.rig, source.lens_lumas(_moments(source.picture, marks)), Share(watch, 0, 0.1))
+            lumas = [[planes[0] for planes in pictures] for pictures in frames]
+            found = calibrated(source.rig, lumas, Share(watch, 0, 0.1))
             source, rig = source.with_rig(found.rig), found.rig
             if request.save_rig is not None:
                 _save(rig, request.save_rig)
+        gains = matched_gains(source.rig, frames, source.levels, source.shared) if request.even_out else None
+        if gains is not None:
+            source = source.with_gains(gains)
         encoding = Share(watch, 0.1, 1) if request.calibrate else watch
         made = convert(source, request.recipe, request.folder, encoding, marks=marks, stem=request.stem)
         told += [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
@@ -146,9 +161,10 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         raise
     except DiadocheError as error:
         made = failed(sources, request.recipe.name, error.problem)
+    even = () if gains is None else tuple(tuple(float(gain) for gain in lens) for lens in gains)
     part = (marks.first, marks.end) if marks is not None else ()
     seam = source.seam(*part) if source is not None and made.output else None
-    stitched = StitchOutput(made, rig.name, (shape.width, shape.height), request.layout, seam=seam)
+    stitched = StitchOutput(made, rig.name, (shape.width, shape.height), request.layout, seam=seam, gains=even)
     if found is None:
         return stitched
     unknown = tuple(

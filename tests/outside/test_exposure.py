@@ -1,0 +1,88 @@
+"""Lenses that are unequally bright, by gains that are known because they were drawn with them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from diadoche.core.sphere.exposure import Correction, Levels, linear, matched_gains
+from diadoche.core.sphere.rig import rig_named
+from diadoche.demo.fisheye import photograph, planes, transfer
+from diadoche.demo.ray_scene import Moment, RayScene
+from tests.outside.gallery import two_lenses
+
+SIZE = 480
+PARTS = {"BT.709": (0.2126, 0.0722), "BT.601 (625)": (0.299, 0.114), "BT.2020": (0.2627, 0.0593)}
+
+
+def encoded(rgb: np.ndarray, levels: Levels) -> tuple[np.ndarray, ...]:
+    """Y'CbCr by the recommendations' own formulas [BT709-6, 3.3 and 3.5; BT601-7; BT2020-2]."""
+    red, blue = PARTS[levels.matrix]
+    luma = red * rgb[..., 0] + (1 - red - blue) * rgb[..., 1] + blue * rgb[..., 2]
+    parts = luma, (rgb[..., 2] - luma) / (2 * (1 - blue)), (rgb[..., 0] - luma) / (2 * (1 - red))
+    if levels.full:
+        top = (1 << levels.bits) - 1
+        return parts[0] * top, parts[1] * top + (top + 1) / 2, parts[2] * top + (top + 1) / 2
+    scale = 1 << levels.bits - 8
+    return (16 + 219 * parts[0]) * scale, (128 + 224 * parts[1]) * scale, (128 + 224 * parts[2]) * scale
+
+
+@pytest.mark.parametrize("matrix", PARTS)
+@pytest.mark.parametrize("full", [False, True])
+@pytest.mark.parametrize("bits", [8, 10])
+def test_gains_in_linear_light_become_what_they_are_in_code_values(matrix: str, full: bool, bits: int) -> None:
+    levels, gains = Levels(bits, full, matrix), np.array([1.2, 1.0, 0.85])
+    light = np.random.default_rng(2).uniform(0.05, 0.7, (500, 3))
+    before, wanted = encoded(transfer(light), levels), encoded(transfer(light * gains), levels)
+    assert np.allclose(levels.rgb(*before), transfer(light), atol=1e-9)
+    assert np.allclose(linear(transfer(light)), light, atol=1e-9)
+    matrix3, offset = levels.change(gains)
+    middles = [0 if full else 16 << bits - 8, 1 << bits - 1, 1 << bits - 1]
+    own = np.stack(before, axis=-1) - middles
+    changed = np.stack(before, axis=-1) + own @ matrix3.T + offset
+    assert np.abs(changed - np.stack(wanted, axis=-1)).max() < 1e-6 * (1 << bits)
+
+
+@pytest.mark.parametrize("seed", [11, 12])
+def test_the_gains_of_drawn_lenses_are_found_within_two_in_a_hundred(seed: int) -> None:
+    dice = np.random.default_rng(seed)
+    true = dice.uniform(0.85, 1.15, (2, 3))
+    lenses = [
+        replace(lens, gains=tuple(gain), fall_off=0.35, noise=0.004)
+        for lens, gain in zip(two_lenses(SIZE), true, strict=True)
+    ]
+    frames = [[planes(photograph(lens, RayScene(seed), Moment(0.3, 1), fine=1, dice=dice)) for lens in lenses]]
+    rig = rig_named("two-files-200").for_size(SIZE, SIZE)
+    found = matched_gains(rig, frames, Levels(), (2, 2))
+    assert found is not None
+    assert np.allclose(found.prod(axis=0), 1)
+    # What makes them equal is the true ratio, undone.
+    assert np.abs(found[1] / found[0] * true[1] / true[0] - 1).max() < 0.02
+    # And applied, both show the same where they meet.
+    for number, gain in enumerate(found):
+        Correction(rig, number, gain, Levels(), (2, 2)).apply(frames[0][number])
+    again = matched_gains(rig, frames, Levels(), (2, 2))
+    assert again is not None
+    assert np.abs(again - 1).max() < 0.01
+
+
+def test_the_middle_of_a_lens_keeps_its_look() -> None:
+    rig = rig_named("two-files-200").for_size(SIZE, SIZE)
+    grey = tuple(
+        np.full(shape, value, np.uint8) for shape, value in (((SIZE, SIZE), 120), ((240, 240), 110), ((240, 240), 140))
+    )
+    changed = tuple(plane.copy() for plane in grey)
+    Correction(rig, 0, np.array([1.1, 1.0, 0.95]), Levels(), (2, 2)).apply(changed)  # type: ignore[arg-type]  # three
+    assert (changed[0][190:290, 190:290] == 120).all()
+    rim = changed[0][SIZE // 2, 2]
+    assert rim != 120
+    assert not Correction(rig, 0, np.array([1.001, 1.0, 1.0]), Levels(), (2, 2)).needed
+
+
+@pytest.mark.parametrize("value", [16, 235])
+def test_nothing_is_matched_where_all_is_dark_or_clipped(value: int) -> None:
+    rig = rig_named("two-files-200").for_size(SIZE, SIZE)
+    flat = (np.full((SIZE, SIZE), value, np.uint8), *(np.full((240, 240), 128, np.uint8) for _ in range(2)))
+    assert matched_gains(rig, [[flat, flat]], Levels(), (2, 2)) is None  # type: ignore[list-item]  # three planes
