@@ -1,4 +1,4 @@
-"""Prints the table, and writes it as JSON to build/bench.json. Words choose parts: offloads, conversions, window."""
+"""Prints the table, and writes it as JSON to build/bench.json. Words choose parts, as offloads or spheres."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ from pathlib import Path
 
 import av
 
-from benchmarks import conversions, identifying, offloads, window
+from benchmarks import conversions, identifying, offloads, spheres, window
 
 _PARTS = {
     "offloads": offloads.rows,
     "identifying": identifying.rows,
     "conversions": conversions.rows,
+    "spheres": spheres.rows,
     "window": window.rows,
 }
 

@@ -11,7 +11,8 @@ from scipy.stats import spearmanr
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig, rig_named
 from diadoche.core.sphere.rotation import rotation
-from diadoche.core.sphere.seam import SeamCurve, SeamMeasure
+from diadoche.core.sphere.seam import SeamMeasure
+from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.demo.ray_scene import RayScene
 from tests.outside.gallery import drawn, two_lenses
 

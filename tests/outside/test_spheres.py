@@ -148,6 +148,23 @@ def test_it_says_that_it_is_a_sphere_and_keeps_saying_so(film: Path, tmp_path: P
             assert f"<GSpherical:{element}>{value}</GSpherical:{element}>" in words
 
 
+def test_what_lay_beside_comes_into_the_middle_and_what_hung_stands(film: Path, tmp_path: Path) -> None:
+    size = ["--size", "720x360"]
+    plain = lumas(Path(str(stitch(film, "--to", tmp_path / "out" / "plain.mov", *size)["output"])))[0]
+    beside_it = lumas(
+        Path(str(stitch(film, "--to", tmp_path / "out" / "right.mov", "--centre", "90,0,0", *size)["output"]))
+    )[0]
+    # 90 degrees are 180 columns: what was there is in the middle now.
+    assert psnr(np.roll(plain, -180, axis=1), beside_it) > 28
+    over = lumas(
+        Path(str(stitch(film, "--to", tmp_path / "out" / "over.mov", "--centre", "0,0,180", *size)["output"]))
+    )[0]
+    assert psnr(plain[::-1, ::-1], over) > 28
+    assert board(over[::-1, ::-1]) == 0
+    told = stitch(film, "--to", tmp_path / "out" / "no.mov", "--centre", "north", *size, code=2)
+    assert "north is no direction" in told["problems"][0]["what"]
+
+
 def test_a_lens_that_ends_early_ends_the_sphere_and_is_named(
     lenses: list[list[tuple[np.ndarray, ...]]], tmp_path: Path
 ) -> None:

@@ -5,6 +5,7 @@ Exit codes: 0 done; 1 finished, with problems named; 2 arguments that make no se
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -28,7 +29,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
-from diadoche.core.sphere.source import Layout
+from diadoche.core.sphere.shape import Layout
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
@@ -371,6 +372,10 @@ def stitch(
     size: Annotated[str, typer.Option(help="Width and height, as 3840x1920; as the lenses justify if left out.")] = "",
     layout: Annotated[str, typer.Option(help="mono, top-bottom or side-by-side.")] = "mono",
     width_deg: Annotated[str, typer.Option(help="How much of the sphere: 360, 270, 180 …")] = "360",
+    centre: Annotated[
+        str, typer.Option(help="What comes into the middle: degrees to the right and up, and roll, as 90,0,180.")
+    ] = "0,0,0",
+    as_filmed: Annotated[bool, typer.Option("--as-filmed", help="Leave lenses as bright as they are.")] = False,
     calibrate: Annotated[
         bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
     ] = False,
@@ -399,6 +404,8 @@ def stitch(
             _degrees(width_deg),
             mark,
             own_rigs=places().own_rigs,
+            even_out=not as_filmed,
+            turn_deg=_turn(centre),
             calibrate=calibrate or save_rig is not None,
             save_rig=_new_rig(save_rig),
         )
@@ -420,6 +427,16 @@ def stitch(
         say(f"Lenses aligned; places not used for it fit to {made.residual_px:.2f} px.")
     say_problems(output.problems)
     ended(bool(output.problems))
+
+
+def _turn(text: str) -> tuple[float, float, float]:
+    try:
+        right, up, roll = (float(part) for part in text.split(","))
+    except ValueError:
+        right = up = roll = math.nan
+    if not all(math.isfinite(part) and abs(part) <= 360 for part in (right, up, roll)):
+        raise RequestError(f"{text} is no direction.", do="Give three angles in degrees, as 90,0,180.")
+    return right, up, roll
 
 
 def _new_rig(path: Path | None) -> Path | None:

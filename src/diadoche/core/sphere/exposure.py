@@ -114,6 +114,8 @@ def matched_gains(
         levels: of their code values.
         shared: how many pixels across and down share a value of colour.
     """
+    if not frames:
+        return None
     count = len(rig.lenses)
     rows, ratios, weights = [], [], []
     for strip in strips_of(rig, 2 * _NEAR_SEAM_DEG):

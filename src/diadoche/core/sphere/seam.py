@@ -7,7 +7,6 @@ every shift: nothing of it is shared with what aligns the lenses. A block withou
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import cv2
@@ -27,32 +26,6 @@ _LEAST_CONTRAST = 3.0
 _LEAST_FIT = 0.8
 # Blending shows both lenses within this of the seam.
 _BAND_DEG = 4.0
-
-
-@dataclass(frozen=True, slots=True)
-class SeamCurve:
-    """The breaks along the seams of each picture, in pixels of the result; None for pictures that tell nothing."""
-
-    breaks_px: tuple[float | None, ...]
-
-    @property
-    def median_px(self) -> float | None:
-        """Of all pictures that tell something."""
-        known = self._known
-        return float(np.median(known)) if known else None
-
-    @property
-    def worst(self) -> tuple[int, float] | None:
-        """The picture with the largest breaks, and how large they are."""
-        known = [(value, -number) for number, value in enumerate(self.breaks_px) if value is not None]
-        if not known:
-            return None
-        value, number = max(known)
-        return -number, value
-
-    @property
-    def _known(self) -> list[float]:
-        return [value for value in self.breaks_px if value is not None]
 
 
 class SeamMeasure:

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, Generic, Literal, TypeVar
+from typing import Any, Generic, TypeVar
 
 import av
 import numpy as np
@@ -24,16 +24,16 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.sizes import count_text
-from diadoche.core.spatial import Bounds, v1_box, v2_boxes
+from diadoche.core.spatial import v1_box, v2_boxes
 from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
-from diadoche.core.sphere.seam import SeamCurve, SeamMeasure
-from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
+from diadoche.core.sphere.seam import SeamMeasure
+from diadoche.core.sphere.seam_curve import SeamCurve
+from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
 from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
 
 T = TypeVar("T")
-Layout = Literal["mono", "top-bottom", "side-by-side"]
 MAKER = "Diadoche"
 # Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
 _AHEAD = 3
@@ -53,54 +53,6 @@ class LensFiles:
     def name(self) -> str:
         """For people."""
         return shown(self.paths[0].name) + (f", track {self.track + 1}" if self.track else "")
-
-
-@dataclass(frozen=True, slots=True)
-class SphereShape:
-    """What the result is to be: its size, how eyes lie in it, and how much of the sphere it shows.
-
-    `width` and `height` are of the whole picture, both eyes together.
-    """
-
-    width: int
-    height: int
-    layout: Layout = "mono"
-    width_deg: Fraction = Fraction(360)
-    height_deg: Fraction = Fraction(180)
-
-    @property
-    def eye_px(self) -> tuple[int, int]:
-        """Width and height of one eye's picture."""
-        wide, high = {"mono": (1, 1), "top-bottom": (1, 2), "side-by-side": (2, 1)}[self.layout]
-        return self.width // wide, self.height // high
-
-    @property
-    def bounds(self) -> Bounds:
-        """The part of the sphere that each eye's picture is."""
-        side, above = (1 - self.width_deg / 360) / 2, (1 - self.height_deg / 180) / 2
-        return Bounds(above, above, side, side)
-
-    def mistake(self, shared: tuple[int, int]) -> str:
-        """What is wrong with it, in words; nothing where it can be made.
-
-        Args:
-            shared: how many pixels across and down share a value of colour.
-        """
-        wide, high = self.eye_px
-        if wide * (self.height // high) < 2 or wide < 16 or high < 16:
-            return f"{self.width}×{self.height} is too small"
-        across, down = shared
-        if self.width % (self.width // wide * across) or self.height % (self.height // high * down):
-            return f"{self.width}×{self.height} does not divide evenly between eyes and colour"
-        if not 0 < self.width_deg <= 360 or not 0 < self.height_deg <= 180:
-            return "a sphere spans 360 by 180 degrees at most"
-        told, own = self.width_deg / self.height_deg, Fraction(wide, high)
-        if abs(float(own / told) - 1) > 0.02:
-            return (
-                f"an eye's picture of {wide}×{high} does not have the shape of {float(self.width_deg):g} by "
-                f"{float(self.height_deg):g} degrees: what is round would be squeezed"
-            )
-        return ""
 
 
 class StitchSource:
@@ -285,6 +237,10 @@ class StitchSource:
         return StitchSource(
             self._lenses, rig, self.shape, band_deg=self._band_deg, measured=measured, gains=self._gains
         )
+
+    def turned(self, matrix: NDArray[np.float64]) -> StitchSource:
+        """The same with its result turned: what was seen in a direction is seen in `matrix @` it."""
+        return self.with_rig(self._rig.turned(matrix))
 
     def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
         """The same with lenses made equally bright."""

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
+from diadoche.core.sphere.shape import USUAL_BAND_DEG
 
 Array = NDArray[np.float64]
 # Rows that are worked on together: few enough to stay in the processor's cache.
@@ -23,7 +24,6 @@ _BLOCK = 32
 SHARE_BITS = 7
 _RIM_PX = 2.0
 _WHOLE = np.ones((1, 1), np.float32)
-USUAL_BAND_DEG = 8.0
 
 
 @dataclass(frozen=True)

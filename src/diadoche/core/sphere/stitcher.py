@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
-from diadoche.core.sphere.stitch_map import LUMA, SHARE_BITS, USUAL_BAND_DEG, Patch, StitchMap, chroma_sampling
+from diadoche.core.sphere.shape import USUAL_BAND_DEG
+from diadoche.core.sphere.stitch_map import LUMA, SHARE_BITS, Patch, StitchMap, chroma_sampling
 
 Plane = NDArray[Any]
 # Luma and two planes of colour.

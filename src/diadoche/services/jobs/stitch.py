@@ -18,12 +18,10 @@ from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import DiadocheError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
-from diadoche.core.sphere.calibration import Calibration, calibrated
-from diadoche.core.sphere.exposure import matched_gains
 from diadoche.core.sphere.rig import Rig, rig_named, rig_text
-from diadoche.core.sphere.seam import SeamCurve
-from diadoche.core.sphere.source import Layout, SphereShape, StitchSource, lens_files
-from diadoche.core.sphere.stitch_map import USUAL_BAND_DEG
+from diadoche.core.sphere.rotation import rotation
+from diadoche.core.sphere.seam_curve import SeamCurve
+from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, SphereShape
 from diadoche.core.watch import Share, Watch
 from diadoche.services.jobs.job_kind import JobKind
 
@@ -54,6 +52,9 @@ class StitchRequest:
     save_rig: Path | None = None
     # Whether lenses are made equally bright by what they see in common.
     even_out: bool = True
+    # How the whole is turned: what lay so many degrees to the right, above, and rolled clockwise comes upright into the
+    # middle; 180 degrees of roll turn a camera over that hung.
+    turn_deg: tuple[float, float, float] = (0.0, 0.0, 0.0)
     facts: tuple[Facts, ...] = ()
 
 
@@ -125,6 +126,11 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         RequestError: files, rig, recipe and size do not fit together.
         Cancelled: nothing is left behind.
     """
+    # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
+    from diadoche.core.sphere.calibration import Calibration, calibrated
+    from diadoche.core.sphere.exposure import matched_gains
+    from diadoche.core.sphere.source import StitchSource, lens_files
+
     rig = rig_named(request.rig, (request.own_rigs,) if request.own_rigs is not None else ())
     sources = tuple(str(path) for path in request.paths)
     found: Calibration | None = None
@@ -153,6 +159,9 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         gains = matched_gains(source.rig, frames, source.levels, source.shared) if request.even_out else None
         if gains is not None:
             source = source.with_gains(gains)
+        if any(request.turn_deg):
+            # Last of all: calibration and gains are the rig's own, however its result is turned.
+            source = source.turned(rotation(*request.turn_deg).T)
         encoding = Share(watch, 0.1, 1) if request.calibrate else watch
         made = convert(source, request.recipe, request.folder, encoding, marks=marks, stem=request.stem)
         told += [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
