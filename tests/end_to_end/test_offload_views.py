@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 from diadoche.screens.marks import Mark
 from diadoche.services.devices.devices import CameIn, NoticeWanted, Said
 from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.queue.runner import LIMITS
 from diadoche.services.station.card_in import Stage
 from diadoche.ui.application import Application
 from diadoche.ui.parts import TickBox
@@ -203,7 +204,8 @@ def test_unattended_is_switched_by_key_and_said_on_the_board(open_window: Opener
     waits(qtbot, lambda: first(application) == "No card is in.")
 
 
-def test_a_waiting_job_is_done_first(open_window: Opener, qtbot: QtBot) -> None:
+def test_a_waiting_job_is_done_first(open_window: Opener, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(LIMITS, "encode", 1)
     application = open_window(pace_bytes_s=0)
     for name in ("Put in Drone", "Put in Keeper"):
         click(application, qtbot, name)

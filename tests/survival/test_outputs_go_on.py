@@ -28,8 +28,10 @@ from diadoche.core.convert.recipes import recipe_named
 from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.queue.runner import Runner
+from diadoche.services.queue.runner import LIMITS, Runner
 folder = Path(sys.argv[1])
+# One at a time: the second begins when the first is in the ledger, and then all are killed.
+LIMITS["encode"] = 1
 runner = Runner(Ledger(folder / "state" / "ledger.sqlite"), ALL_KINDS, lambda job: None, lambda job: None)
 for path in sorted(folder.glob("clip*.mp4")):
     runner.add("make", path.name, "encode", MakeRequest((path,), recipe_named("h264-intra"), folder / "out"))

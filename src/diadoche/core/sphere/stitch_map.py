@@ -19,7 +19,7 @@ from diadoche.core.sphere.shape import USUAL_BAND_DEG
 
 Array = NDArray[np.float64]
 # Rows that are worked on together: few enough to stay in the processor's cache.
-STRIP_ROWS = 32
+STRIP_ROWS = 64
 _BLOCK = 32
 SHARE_BITS = 7
 _RIM_PX = 2.0
