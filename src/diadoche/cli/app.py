@@ -5,17 +5,15 @@ Exit codes: 0 done; 1 finished, with problems named; 2 arguments that make no se
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from datetime import UTC, datetime
-from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, cast, get_args
+from typing import Annotated
 
 import typer
 from pydantic import ValidationError
 
-from diadoche.cli import copies
+from diadoche.cli import copies, spheres
 from diadoche.cli.frame import Json, Paths, Shoot, To, ended, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.cli.worker import in_a_child
@@ -23,13 +21,12 @@ from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.clocks import clock_remark
 from diadoche.core.cards.layout import folder_purposes, load_layouts
 from diadoche.core.codecnames import spoken_codec
-from diadoche.core.convert.recipes import USUAL_RECIPE, Changes, Recipe, mistaken_recipes, recipe_named, recipes
+from diadoche.core.convert.recipes import Changes, Recipe, mistaken_recipes, recipe_named, recipes
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
-from diadoche.core.sphere.shape import Layout
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
@@ -42,7 +39,6 @@ from diadoche.services.jobs.measure_playback import (
     playback_words,
 )
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
-from diadoche.services.jobs.stitch import StitchRequest, perform_stitch
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
 from diadoche.services.ledger.copies import last_disks, record_unreadable
 from diadoche.services.ledger.hand_off import hand_off_shoot
@@ -59,6 +55,7 @@ app = typer.Typer(
     help="Take footage from a card to proven copies and edit-ready files. Without a verb, the window opens.",
 )
 copies.add_to(app)
+spheres.add_to(app)
 
 
 class Windows:
@@ -361,116 +358,6 @@ def convert(
         chosen = recipe_named(recipe, places().own_recipes)
         changes = _changes(chosen, scan, table, table_gives)
     _make(paths, chosen, to, camera, mark, json, changes=changes)
-
-
-@app.command()
-def stitch(
-    paths: Paths,
-    to: Annotated[Path, typer.Option(help="The new file; its folder is made where it is not there.")],
-    rig: Annotated[str, typer.Option(help="A rig's name, or its file.")] = "dual-fisheye-200",
-    recipe: Annotated[str, typer.Option(help="A recipe's name; see `diadoche recipes`.")] = USUAL_RECIPE,
-    size: Annotated[str, typer.Option(help="Width and height, as 3840x1920; as the lenses justify if left out.")] = "",
-    layout: Annotated[str, typer.Option(help="mono, top-bottom or side-by-side.")] = "mono",
-    width_deg: Annotated[str, typer.Option(help="How much of the sphere: 360, 270, 180 …")] = "360",
-    centre: Annotated[
-        str, typer.Option(help="What comes into the middle: degrees to the right and up, and roll, as 90,0,180.")
-    ] = "0,0,0",
-    as_filmed: Annotated[bool, typer.Option("--as-filmed", help="Leave lenses as bright as they are.")] = False,
-    calibrate: Annotated[
-        bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
-    ] = False,
-    save_rig: Annotated[Path | None, typer.Option(help="Keep the aligned rig in this new file (.json).")] = None,
-    mark: Annotated[tuple[str, str] | None, typer.Option(help="In and out: picture numbers or timecodes.")] = None,
-    json: Json = False,
-) -> None:
-    """Make one picture of the sphere from the files of its lenses."""
-    with reported(json), Bar(json) as watch, stoppable(watch):
-        chosen = recipe_named(recipe, places().own_recipes)
-        if to.suffix.lower() != f".{chosen.container.ending}":
-            raise RequestError(
-                f"{to.name} does not end in .{chosen.container.ending}, which the recipe {recipe} makes.",
-                do="Give another name, or another recipe.",
-            )
-        if to.exists():
-            raise RequestError(f"{to} is there already.", path=to, safe="It was not touched.", do="Give another name.")
-        request = StitchRequest(
-            tuple(path.absolute() for path in paths),
-            rig,
-            chosen,
-            to.absolute().parent,
-            to.stem,
-            _size(size),
-            _layout(layout),
-            _degrees(width_deg),
-            mark,
-            own_rigs=places().own_rigs,
-            even_out=not as_filmed,
-            turn_deg=_turn(centre),
-            calibrate=calibrate or save_rig is not None,
-            save_rig=_new_rig(save_rig),
-        )
-        made = perform_stitch(request, watch)
-    if json:
-        print_json(made.as_dict())
-    output = made.output
-    if output.output:
-        wide, high = made.size
-        say(
-            f"{output.output}: {output.frames_out} of {output.frames_in} pictures, {wide}×{high} {made.layout}, "
-            f"{size_text(output.bytes)}, checked"
-        )
-    if made.seam is not None and made.seam.worst is not None:
-        number, worst_px = made.seam.worst
-        usual = f"Edges across the seams break by {made.seam.median_px:.1f} px"
-        say(f"{usual}, at worst {worst_px:.1f} px in picture {number}.")
-    if made.residual_px is not None:
-        say(f"Lenses aligned; places not used for it fit to {made.residual_px:.2f} px.")
-    say_problems(output.problems)
-    ended(bool(output.problems))
-
-
-def _turn(text: str) -> tuple[float, float, float]:
-    try:
-        right, up, roll = (float(part) for part in text.split(","))
-    except ValueError:
-        right = up = roll = math.nan
-    if not all(math.isfinite(part) and abs(part) <= 360 for part in (right, up, roll)):
-        raise RequestError(f"{text} is no direction.", do="Give three angles in degrees, as 90,0,180.")
-    return right, up, roll
-
-
-def _new_rig(path: Path | None) -> Path | None:
-    if path is None:
-        return None
-    if path.suffix.lower() != ".json" or path.exists():
-        raise RequestError(f"{path} is no new .json file.", path=path, safe="Nothing was written.", do="Name another.")
-    return path.absolute()
-
-
-def _size(text: str) -> tuple[int, int] | None:
-    if not text:
-        return None
-    wide, _, high = text.lower().replace("×", "x").partition("x")
-    if not (wide.isascii() and wide.isdigit() and high.isascii() and high.isdigit() and len(text) < 12):
-        raise RequestError(f"{text} is no size.", do="Give width and height, as 3840x1920.")
-    return int(wide), int(high)
-
-
-def _layout(text: str) -> Layout:
-    for each in get_args(Layout):
-        if text == each:
-            return cast(Layout, each)
-    raise RequestError(f"There is no layout called {text}.", do=f"Choose from {', '.join(get_args(Layout))}.")
-
-
-def _degrees(text: str) -> Fraction:
-    try:
-        found = Fraction(text)
-    except (ValueError, ZeroDivisionError):
-        found = Fraction(0)
-    if not 0 < found <= 360:
-        raise RequestError(f"{text} is no part of a sphere.", do="Give degrees of arc, as 360, 270 or 180.")
-    return found
 
 
 def _make(

@@ -6,9 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.outputs import Output, failed
@@ -24,6 +22,10 @@ from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, SphereShape
 from diadoche.core.watch import Share, Watch
 from diadoche.services.jobs.job_kind import JobKind
+
+if TYPE_CHECKING:
+    from diadoche.core.sphere.calibration import Calibration
+    from diadoche.core.sphere.source import StitchSource
 
 # Sizes are proposed in steps that every recipe takes.
 _STEP_PX = 16
@@ -82,7 +84,7 @@ class StitchOutput:
             "output": self.output.output,
             "frames": self.output.frames_out,
             "rig": self.rig,
-            "size": f"{self.size[0]}x{self.size[1]}",
+            "size": f"{self.size[0]}x{self.size[1]}" if all(self.size) else "",
             "layout": self.layout,
             "residual_px": None if self.residual_px is None else round(self.residual_px, 3),
             "matches": self.matches,
@@ -126,61 +128,83 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         RequestError: files, rig, recipe and size do not fit together.
         Cancelled: nothing is left behind.
     """
-    # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
-    from diadoche.core.sphere.calibration import Calibration, calibrated
-    from diadoche.core.sphere.exposure import matched_gains
-    from diadoche.core.sphere.source import StitchSource, lens_files
-
     rig = rig_named(request.rig, (request.own_rigs,) if request.own_rigs is not None else ())
-    sources = tuple(str(path) for path in request.paths)
-    found: Calibration | None = None
-    gains: NDArray[np.float64] | None = None
-    marks: Marks | None = None
-    source: StitchSource | None = None
-    told: list[Problem] = []
-    shape = SphereShape(*(request.size or (0, 0)), request.layout, request.width_deg)
     try:
-        facts = request.facts or tuple(_facts(request.paths))
-        lenses = lens_files(request.paths, facts, rig)
-        first = PictureFormat.of(lenses[0].facts)
-        if request.size is None:
-            own = rig.for_size(first.width, first.height)
-            wide, high = proposed_size(own, request.layout, request.width_deg)
-            shape = replace(shape, width=wide, height=high)
-        source = StitchSource(lenses, rig, shape, band_deg=request.band_deg, measured=True)
-        marks = Marks.parse(*request.marks, source.picture) if request.marks else None
-        frames = source.lens_planes(_moments(source.picture, marks))
-        if request.calibrate:
-            lumas = [[planes[0] for planes in pictures] for pictures in frames]
-            found = calibrated(source.rig, lumas, Share(watch, 0, 0.1))
-            source, rig = source.with_rig(found.rig), found.rig
-            if request.save_rig is not None:
-                _save(rig, request.save_rig)
-        gains = matched_gains(source.rig, frames, source.levels, source.shared) if request.even_out else None
-        if gains is not None:
-            source = source.with_gains(gains)
-        if any(request.turn_deg):
-            # Last of all: calibration and gains are the rig's own, however its result is turned.
-            source = source.turned(rotation(*request.turn_deg).T)
+        take = _prepared(request, rig, Share(watch, 0, 0.1) if request.calibrate else watch)
         encoding = Share(watch, 0.1, 1) if request.calibrate else watch
-        made = convert(source, request.recipe, request.folder, encoding, marks=marks, stem=request.stem)
-        told += [*made.problems, *source.problems(), *_not_of_iso(request.recipe, made)]
-        made = replace(made, problems=tuple(told))
+        source = take.source
+        made = convert(source, request.recipe, request.folder, encoding, marks=take.marks, stem=request.stem)
     except RequestError:
         raise
     except DiadocheError as error:
-        made = failed(sources, request.recipe.name, error.problem)
-    even = () if gains is None else tuple(tuple(float(gain) for gain in lens) for lens in gains)
-    part = (marks.first, marks.end) if marks is not None else ()
-    seam = source.seam(*part) if source is not None and made.output else None
-    stitched = StitchOutput(made, rig.name, (shape.width, shape.height), request.layout, seam=seam, gains=even)
-    if found is None:
-        return stitched
-    unknown = tuple(
-        f"{lens.name}: {what}" for lens, names in zip(rig.lenses, found.unknown, strict=True) for what in names
+        sources = tuple(str(path) for path in request.paths)
+        return StitchOutput(failed(sources, request.recipe.name, error.problem), rig.name, (0, 0), request.layout)
+    told = (*made.problems, *source.problems(), *_not_of_iso(request.recipe, made))
+    stitched = StitchOutput(
+        replace(made, problems=told),
+        rig.name,
+        (source.shape.width, source.shape.height),
+        request.layout,
+        seam=source.seam(*take.part) if made.output else None,
+        gains=take.gains,
     )
-    saved = str(request.save_rig) if request.save_rig is not None else ""
-    return replace(stitched, residual_px=found.residual_px, matches=found.matches, unknown=unknown, saved_rig=saved)
+    if take.calibration is None:
+        return stitched
+    lenses = zip(rig.lenses, take.calibration.unknown, strict=True)
+    return replace(
+        stitched,
+        residual_px=take.calibration.residual_px,
+        matches=take.calibration.matches,
+        unknown=tuple(f"{lens.name}: {what}" for lens, names in lenses for what in names),
+        saved_rig=str(request.save_rig or ""),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Take:
+    """A take that is ready to be stitched, and what was found out about its lenses."""
+
+    source: StitchSource
+    marks: Marks | None
+    calibration: Calibration | None
+    gains: tuple[tuple[float, ...], ...]
+
+    @property
+    def part(self) -> tuple[int, ...]:
+        """The pictures that are wanted; nothing where all are."""
+        return (self.marks.first, self.marks.end) if self.marks is not None else ()
+
+
+def _prepared(request: StitchRequest, rig: Rig, watch: Watch) -> _Take:
+    # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
+    from diadoche.core.sphere.calibration import calibrated
+    from diadoche.core.sphere.exposure import matched_gains
+    from diadoche.core.sphere.source import StitchSource, lens_files
+
+    facts = request.facts or tuple(_facts(request.paths))
+    lenses = lens_files(request.paths, facts, rig)
+    first = PictureFormat.of(lenses[0].facts)
+    size = request.size
+    if size is None:
+        size = proposed_size(rig.for_size(first.width, first.height), request.layout, request.width_deg)
+    shape = SphereShape(*size, request.layout, request.width_deg)
+    source = StitchSource(lenses, rig, shape, band_deg=request.band_deg, measured=True)
+    marks = Marks.parse(*request.marks, source.picture) if request.marks else None
+    frames = source.lens_planes(_moments(source.picture, marks))
+    calibration = None
+    if request.calibrate:
+        calibration = calibrated(source.rig, [[planes[0] for planes in pictures] for pictures in frames], watch)
+        source = source.with_rig(calibration.rig)
+        if request.save_rig is not None:
+            _save(calibration.rig, request.save_rig)
+    gains = matched_gains(source.rig, frames, source.levels, source.shared) if request.even_out else None
+    if gains is not None:
+        source = source.with_gains(gains)
+    if any(request.turn_deg):
+        # Last of all: calibration and gains are the rig's own, however its result is turned.
+        source = source.turned(rotation(*request.turn_deg).T)
+    told = () if gains is None else tuple(tuple(float(gain) for gain in lens) for lens in gains)
+    return _Take(source, marks, calibration, told)
 
 
 def _moments(picture: PictureFormat, marks: Marks | None) -> list[Fraction]:
