@@ -55,6 +55,8 @@ class Stitcher:
         self._black = (black[0], black[1], black[1])
         self._pictures = [each.picture for each in rig.lenses]
         self._threads = threads or os.cpu_count() or 1
+        # Threads are ours: OpenCV's own within each of them would only be in each other's way.
+        cv2.setNumThreads(1)
         self._pool = ThreadPoolExecutor(self._threads, "stitch")
 
     def __enter__(self) -> Stitcher:
