@@ -165,14 +165,40 @@ def test_what_lay_beside_comes_into_the_middle_and_what_hung_stands(film: Path, 
     assert "north is no direction" in told["problems"][0]["what"]
 
 
+@pytest.mark.parametrize("short", [0, 1])
+@pytest.mark.parametrize("as_tracks", [False, True])
 def test_a_lens_that_ends_early_ends_the_sphere_and_is_named(
-    lenses: list[list[tuple[np.ndarray, ...]]], tmp_path: Path
+    lenses: list[list[tuple[np.ndarray, ...]]], tmp_path: Path, short: int, as_tracks: bool
 ) -> None:
-    files = [encode(tmp_path / "front.mov", [lenses[0]]), encode(tmp_path / "back.mov", [lenses[1][:3]])]
+    pictures = [lens[:3] if number == short else lens for number, lens in enumerate(lenses)]
+    if as_tracks:
+        files = [encode(tmp_path / "both.mov", pictures)]
+        name = "both.mov" + (", track 2" if short else "")
+    else:
+        files = [encode(tmp_path / f"lens{number}.mov", [each]) for number, each in enumerate(pictures)]
+        name = f"lens{short}.mov"
     told = stitch(*files, "--to", tmp_path / "out" / "s.mov", "--rig", "two-files-200", "--size", "720x360", code=1)
     assert told["frames"] == 3
-    assert "back.mov ends at 0.12 s" in told["problems"][0]["what"]
+    assert f"{name} ends at 0.12 s" in told["problems"][0]["what"]
     assert [board(luma) for luma in lumas(Path(str(told["output"])))] == [0, 1, 2]
+
+
+def test_a_lens_whose_pictures_change_their_size_is_refused_where_they_do(
+    lenses: list[list[tuple[np.ndarray, ...]]], tmp_path: Path
+) -> None:
+    """Two transport streams after each other in one file: the size changes in the middle."""
+    small = [tuple(plane[:-32, :-32] for plane in each) for each in lenses[1]]
+    # The first part is longer than what is looked at to learn what a file is.
+    parts = [encode(tmp_path / "a.ts", [lenses[1] * 12]), encode(tmp_path / "b.ts", [small])]
+    back = tmp_path / "back.ts"
+    back.write_bytes(b"".join(part.read_bytes() for part in parts))
+    front = encode(tmp_path / "front.mov", [lenses[0] * 13])
+    told = stitch(
+        front, back, "--to", tmp_path / "out" / "s.mov", "--rig", "two-files-200", "--size", "720x360", code=1
+    )
+    assert "back.ts changes from 400×400" in told["problems"][0]["what"]
+    assert told["output"] == ""
+    assert list((tmp_path / "out").iterdir()) == []
 
 
 def test_what_does_not_fit_together_is_refused_by_name(

@@ -49,7 +49,9 @@ class InstantsBeside:
         return self._found.result()
 
 
-def source_instants(paths: Sequence[Path], rate: Fraction, stop: threading.Event | None = None) -> Instants | None:
+def source_instants(
+    paths: Sequence[Path], rate: Fraction, stop: threading.Event | None = None, track: int = 0
+) -> Instants | None:
     """When each picture that a clip codes is shown, in seconds from the first; None where its stamps do not tell.
 
     Fields that are coded by themselves have an instant each. Pictures that do not decode are among them.
@@ -58,11 +60,12 @@ def source_instants(paths: Sequence[Path], rate: Fraction, stop: threading.Event
         paths: the spans.
         rate: of the pictures, for the length of the last one of each part.
         stop: reading ends when it is set; then nothing is known.
+        track: which of the picture tracks, of files that hold several.
     """
     joined: list[Instants] = []
     begins_s = 0.0
     for part in parts(paths):
-        found = _instants(part, stop)
+        found = _instants(part, stop, track)
         if found is None or not found.size:
             return None
         joined.append(found - found[0] + begins_s)
@@ -70,10 +73,10 @@ def source_instants(paths: Sequence[Path], rate: Fraction, stop: threading.Event
     return np.concatenate(joined)
 
 
-def _instants(part: Sequence[Path], stop: threading.Event | None) -> Instants | None:
+def _instants(part: Sequence[Path], stop: threading.Event | None, track: int) -> Instants | None:
     container = container_of(part[0])
     # The table of a file that was cut off tells of pictures that are gone.
-    if len(part) == 1 and container in {"MP4", "MOV"} and not is_cut_off(part[0], container):
+    if not track and len(part) == 1 and container in {"MP4", "MOV"} and not is_cut_off(part[0], container):
         movie = movie_payload(part[0])
         table = picture_table(movie) if movie is not None else None
         if table is not None:
@@ -82,7 +85,7 @@ def _instants(part: Sequence[Path], stop: threading.Event | None) -> Instants | 
         # It numbers what is coded, and tells nothing of the order of showing.
         return None
     with opened(part) as media:
-        stream = media.streams.video[0]
+        stream = media.streams.video[track]
         shown: list[int] = []
         coded: list[int] = []
         try:

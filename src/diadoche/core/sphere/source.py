@@ -37,6 +37,7 @@ T = TypeVar("T")
 MAKER = "Diadoche"
 # Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
 _AHEAD = 3
+_ENDING_S = 5.0
 _SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
 _PLANAR = {"4:2:0": "yuv420p", "4:2:2": "yuv422p", "4:4:4": "yuv444p"}
 
@@ -151,6 +152,8 @@ class StitchSource:
         self.lacking, self.ended_early = {}, {}
         self._breaks_px = {}
         half_s = 1 / self.picture.rate / 2
+        shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
+        last_s = Fraction(-1)
         with _Eyes(self._rig, self.shape, self.picture, self.eyes, self._band_deg) as stitching:
             others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
             try:
@@ -177,13 +180,38 @@ class StitchSource:
                     if len(frames) < len(self._runs):
                         yield Missing(unit.time_s)
                         continue
+                    self._must_be_as_before(frames, shapes, unit.time_s)
+                    last_s = unit.time_s
                     planes = self._corrected(frames)
                     self._measure(planes, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
                     yield Picture(stitching.stitch(planes, unit.frame), unit.time_s, damaged, unit.length_s)
+                if end_s is None and not self.ended_early and any(each.goes_on_after(last_s) for each in others):
+                    self.ended_early[0] = last_s + 1 / self.picture.rate
             finally:
                 for each in others:
                     each.close()
+
+    def _must_be_as_before(
+        self, frames: Sequence[av.VideoFrame], shapes: list[tuple[int, int, str] | None], time_s: Fraction
+    ) -> None:
+        """Maps are made for pictures of one size: of another one they would show something else than was filmed.
+
+        Raises:
+            MediaError: a lens's pictures change.
+        """
+        for number, frame in enumerate(frames):
+            shape = (frame.width, frame.height, frame.format.name)
+            before = shapes[number] or (*self._rig.picture_px, shape[2])
+            if shape != before:
+                raise MediaError(
+                    f"{self._lenses[number].name} changes from {before[0]}×{before[1]} {before[2]} to "
+                    f"{shape[0]}×{shape[1]} {shape[2]} at {float(time_s):.2f} s.",
+                    path=self._lenses[number].paths[0],
+                    safe="The originals are untouched; nothing is scaled unasked, and no output was kept.",
+                    do="Stitch the part before that by marks.",
+                )
+            shapes[number] = shape
 
     @property
     def levels(self) -> Levels:
@@ -260,7 +288,8 @@ class StitchSource:
 
     def instants(self) -> Instants | None:
         """When its pictures are shown: the instants of the first lens as far as all lenses go."""
-        found = [source_instants(run.paths, self.picture.rate) for run in self._runs]
+        rate = self.picture.rate
+        found = [source_instants(each.paths, rate, track=each.track) for each in self._lenses]
         if found[0] is None or any(each is None for each in found):
             return None
         shortest = min(len(each) for each in found if each is not None)
@@ -440,9 +469,9 @@ class _Ahead(Generic[T]):
             yield item
 
     def close(self) -> None:
-        """Ends the thread; what it had ready is thrown away."""
+        """Ends the thread; what it had ready is thrown away. One that a disk owes an answer is left behind."""
         self._stopped.set()
-        self._thread.join()
+        self._thread.join(_ENDING_S)
 
 
 def _ahead(items: Iterator[T]) -> Iterator[T]:
@@ -480,6 +509,10 @@ class _Follower:
             if found.time_s >= time_s - self._half_s:
                 return found if isinstance(found, Picture) else None
         return None
+
+    def goes_on_after(self, time_s: Fraction) -> bool:
+        """Whether there is a picture later than that of a moment."""
+        return self.at(time_s + 2 * self._half_s) is not None
 
     def close(self) -> None:
         """Ends its thread."""
