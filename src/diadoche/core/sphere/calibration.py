@@ -61,7 +61,8 @@ class Calibration:
 
     Args:
         rig: the lenses as found.
-        residual_px: the median of what matches that were held out are off by, in pixels of the lens pictures.
+        residual_px: the median of what matches that were held out are off by, in pixels of the lens pictures, each at
+            the distance that fits it best: what was taken for nearness is not in it.
         worst_px: below it are 95 % of them.
         matches: how many were used.
         unknown: values that the footage does not tell, by lens.
@@ -119,7 +120,7 @@ def calibrated(rig: Rig, frames: Sequence[Sequence[NDArray[Any]]], watch: Watch)
         matches = [each for each in matches if len(each.places)]
         _must_suffice(rig, matches)
         fit = _Fit(prior, matches, circles)
-        current = fit.solved(current, last=number == _ROUNDS - 1)
+        current = fit.solved(current)
         watch.step(Progress((number + 1) * (len(frames) + 1), steps, "aligning the lenses"))
     assert fit is not None
     held = fit.held_out(current)
@@ -276,9 +277,8 @@ class _Fit:
             lenses.append(_changed(each, own))
         return replace(self.prior, lenses=tuple(lenses))
 
-    def solved(self, begun: Rig, *, last: bool) -> Rig:
-        """The likeliest rig; those held out are left aside, and only in the last round."""
-        self._leave_out = last
+    def solved(self, begun: Rig) -> Rig:
+        """The likeliest rig; what is held out has no part in it, in no round."""
         start = self._values(begun)[self._free] / self._spreads[self._free]
         found = least_squares(self._residuals, start, max_nfev=60)
         self._jacobian = found.jac
@@ -304,7 +304,7 @@ class _Fit:
         parts = [free, self._off_the_circles(rig)]
         weight = np.sqrt(_NEARNESS_WEIGHT / sum(len(each.places) for each in self.matches))
         for each, held in zip(self.matches, self._held, strict=True):
-            used = ~held if self._leave_out else np.ones(len(held), bool)
+            used = ~held
             off, nearness = _off(rig, each)
             parts.append(_robust(off[used] / _MATCH_PX).ravel())
             # Far away is likelier than near, but by so little that all matches together do not outweigh the edges of
