@@ -11,11 +11,14 @@ from fractions import Fraction
 
 import av
 import av.filter
+import cv2
 import numpy as np
 
 from benchmarks.measuring import Row, at_most, ratio, timed
+from diadoche.core.sphere.near_matching import NearMatching
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig, rig_named
+from diadoche.core.sphere.shape import USUAL_BAND_DEG
 from diadoche.core.sphere.source import planes_of
 from diadoche.core.sphere.stitch_map import weights_of
 from diadoche.core.sphere.stitcher import Stitcher
@@ -40,6 +43,7 @@ def rows() -> Iterator[Row]:
             yield at_most(name, "v360, two branches and maskedmerge", 1 / 2, ratio(ours, blended))
             yield at_most(name, "v360=dfisheye, cut hard", 1 / 1.3, ratio(ours, hard))
     yield _six_lenses(rig)
+    yield _near(rig)
 
 
 def _noise(rig: Rig) -> av.VideoFrame:
@@ -133,3 +137,16 @@ def _six_lenses(two: Rig) -> Row:
         timed(other)
         measured = ratio(one, other)
     return at_most("stitch six lenses to the same", "two lenses", 1.6, measured)
+
+
+def _near(rig: Rig) -> Row:
+    """Near things matched anew in every picture, on what can be matched: a smooth field with edges in it."""
+    target, frame = Equirectangular(_WIDE, _HIGH), _noise(rig)
+    for plane in planes_of(frame):
+        plane[:] = cv2.GaussianBlur(plane, (0, 0), 6)
+    with Stitcher(rig, target, near=NearMatching(rig, USUAL_BAND_DEG)) as near, Stitcher(rig, target) as plain:
+        one, other = _stitching(near, [frame]), _stitching(plain, [frame])
+        timed(one)
+        timed(other)
+        measured = ratio(one, other)
+    return at_most("the same, near things matched in each picture", "the same without", 2.0, measured)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, cast, get_args
+from typing import Annotated, Any, get_args
 
 import typer
 
@@ -14,7 +14,7 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.convert.recipes import USUAL_RECIPE, recipe_named
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import size_text
-from diadoche.core.sphere.shape import Layout
+from diadoche.core.sphere.shape import Layout, Quality
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest, perform_stitch
 
 
@@ -34,6 +34,9 @@ def stitch(
     centre: Annotated[
         str, typer.Option(help="What comes into the middle: degrees to the right and up, and roll, as 90,0,180.")
     ] = "0,0,0",
+    quality: Annotated[
+        str, typer.Option(help="best, standing (a camera that does not move), or quick (near things stand twice).")
+    ] = "best",
     as_filmed: Annotated[bool, typer.Option("--as-filmed", help="Leave lenses as bright as they are.")] = False,
     calibrate: Annotated[
         bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
@@ -59,10 +62,11 @@ def stitch(
             to.absolute().parent,
             to.stem,
             _size(size),
-            _layout(layout),
+            _one_of(Layout, "layout", layout),
             _degrees(width_deg),
             mark,
             own_rigs=places().own_rigs,
+            quality=_one_of(Quality, "quality", quality),
             even_out=not as_filmed,
             turn_deg=_turn(centre),
             calibrate=calibrate or save_rig is not None,
@@ -87,6 +91,8 @@ def _tell(made: StitchOutput, as_json: bool) -> None:
         number, worst_px = made.seam.worst
         usual = f"Edges across the seams break by {made.seam.median_px:.1f} px"
         say(f"{usual}, at worst {worst_px:.1f} px in picture {number}.")
+    if made.quality == "best" and made.proposed_quality == "standing":
+        say("Near things stand still in this take: --quality standing is enough for it, and quicker.")
     if made.residual_px is not None:
         say(f"Lenses aligned; places not used for it fit to {made.residual_px:.2f} px.")
     say_problems(output.problems)
@@ -119,11 +125,10 @@ def _size(text: str) -> tuple[int, int] | None:
     return int(wide), int(high)
 
 
-def _layout(text: str) -> Layout:
-    for each in get_args(Layout):
-        if text == each:
-            return cast(Layout, each)
-    raise RequestError(f"There is no layout called {text}.", do=f"Choose from {', '.join(get_args(Layout))}.")
+def _one_of(choices: Any, what: str, text: str) -> Any:
+    if text not in get_args(choices):
+        raise RequestError(f"There is no {what} called {text}.", do=f"Choose from {', '.join(get_args(choices))}.")
+    return text
 
 
 def _degrees(text: str) -> Fraction:

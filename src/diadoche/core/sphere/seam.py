@@ -1,7 +1,8 @@
 """How well a seam fits, picture by picture: by how much edges are broken where one lens takes over from another.
 
-Measured on what the lenses themselves show along the seam, before anything is blended, by comparing small blocks at
-every shift: nothing of it is shared with what aligns the lenses. A block without anything to compare says nothing.
+Measured on what the lenses show along the seam as they are looked up for the result, before anything is blended, by
+comparing small blocks at every shift: nothing of it is shared with what aligns lenses or matches what is near. A block
+without anything to compare says nothing.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ from numpy.typing import NDArray
 
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
-from diadoche.core.sphere.strips import Strip, strips_of, unrolled
+from diadoche.core.sphere.shifts import Shifts
+from diadoche.core.sphere.strips import Strip, looked_up, places_in, strips_of
 
 # How large the blocks are, and how far they are shifted, in degrees: both lenses must see all of that.
 _BLOCK_DEG = 2.5
@@ -42,24 +44,33 @@ class SeamMeasure:
         across = float(target.bounds.width_deg) / target.width
         # Places of a strip are told in pixels of the result along the horizon.
         self._scales = [1 / strip.px_deg / across for strip in self._strips]
+        self._places = [
+            [places_in(rig, number, strip) for number in (strip.one, strip.other)] for strip in self._strips
+        ]
+        # Where the strips lie in the fields of shifts: known with the first picture that has any.
+        self._shifted: list[list[NDArray[np.float32]]] = []
 
     @property
     def has_seams(self) -> bool:
         """Whether any two lenses see a band in common."""
         return bool(self._strips)
 
-    def picture(self, lumas: Sequence[NDArray[Any]]) -> float | None:
+    def picture(self, lumas: Sequence[NDArray[Any]], shifts: Shifts | None = None) -> float | None:
         """The breaks of one picture: nine tenths of all that tells anything are below; None if nothing does.
 
         Args:
             lumas: of the rig's pictures.
+            shifts: by how much the lenses are looked up elsewhere in that picture.
         """
+        if shifts is not None and not self._shifted:
+            self._shifted = [shifts.places(strip.rays) for strip in self._strips]
         found: list[NDArray[np.float64]] = []
-        for strip, scale in zip(self._strips, self._scales, strict=True):
-            views = [
-                unrolled(self._rig, number, strip, lumas[self._rig.lenses[number].picture])
-                for number in (strip.one, strip.other)
-            ]
+        for number, (strip, scale) in enumerate(zip(self._strips, self._scales, strict=True)):
+            views = []
+            for lens, places in zip((strip.one, strip.other), self._places[number], strict=True):
+                field = shifts.at(lens, self._shifted[number]) if shifts is not None else None
+                luma = lumas[self._rig.lenses[lens].picture]
+                views.append(looked_up(luma, places if field is None else places + field))
             found.append(_breaks(strip, views[0], views[1]) * scale)
         known = np.concatenate(found) if found else np.empty(0)
         return float(np.percentile(known, 90)) if len(known) >= 4 else None

@@ -9,6 +9,8 @@ from typing import Literal
 from diadoche.core.spatial import Bounds
 
 Layout = Literal["mono", "top-bottom", "side-by-side"]
+# Near things matched anew in each picture; in every few, for a camera and things that stand; or not matched, in haste.
+Quality = Literal["best", "standing", "quick"]
 # How wide seams are where nothing is said, in degrees.
 USUAL_BAND_DEG = 8.0
 

@@ -26,11 +26,13 @@ from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.sizes import count_text
 from diadoche.core.spatial import v1_box, v2_boxes
 from diadoche.core.sphere.exposure import Correction, Levels
+from diadoche.core.sphere.near_matching import NearMatching, NearQuality
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
 from diadoche.core.sphere.seam import SeamMeasure
 from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
+from diadoche.core.sphere.shifts import Shifts
 from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
 
 T = TypeVar("T")
@@ -67,6 +69,7 @@ class StitchSource:
         *,
         band_deg: float = USUAL_BAND_DEG,
         measured: bool = False,
+        near: NearQuality | None = None,
         gains: NDArray[np.float64] | None = None,
     ) -> None:
         """
@@ -76,6 +79,7 @@ class StitchSource:
             shape: of the result.
             band_deg: how wide the seams are.
             measured: whether it is measured, picture by picture, how well the seams fit.
+            near: how what is near is matched between lenses; None and it is not.
             gains: of red, green and blue for each lens, in linear light; see `exposure`.
 
         Raises:
@@ -101,7 +105,7 @@ class StitchSource:
         if wrong := shape.mistake(_SHARED[first.chroma]):
             raise RequestError(f"That cannot be made: {wrong}.", do="Choose another size or layout.")
         self._rig = rig.for_size(first.width, first.height)
-        self._band_deg = band_deg
+        self.band_deg, self._near = band_deg, near
         self.picture = replace(
             first, width=shape.width, height=shape.height, pixel_aspect=Fraction(1), rotation=0, scan="progressive"
         )
@@ -116,14 +120,20 @@ class StitchSource:
         self.ended_early: dict[int, Fraction] = {}
         self._gains = gains
         self._corrections = [] if gains is None else self._corrections_by(gains)
-        self._seam_measure = _seam_measure(self._rig, shape) if measured else None
+        self._measured = measured
+        # Made with the first picture that is measured: rig, gains and turn are often set one after another.
+        self._seam_measure: SeamMeasure | None = None
         # By the number of the picture in the take.
         self._breaks_px: dict[int, float | None] = {}
 
-    def _measure(self, pictures: Sequence[Planes], time_s: Fraction) -> None:
-        if self._seam_measure is not None:
+    def _measure(self, pictures: Sequence[Planes], shifts: Shifts | None, time_s: Fraction) -> None:
+        if self._measured and self._seam_measure is None:
+            # Of the eye that comes first.
+            eye, target = self._rig.for_eye("left"), Equirectangular(*self.shape.eye_px, self.shape.bounds)
+            self._seam_measure = SeamMeasure(eye, target)
+        if self._seam_measure is not None and self._seam_measure.has_seams:
             lumas = [planes[0] for planes in pictures]
-            self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas)
+            self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas, shifts)
 
     def seam(self, first: int = 0, end: int | None = None) -> SeamCurve | None:
         """How well the seams fit, picture by picture, as far as `units` was read; None where nobody measured.
@@ -131,7 +141,7 @@ class StitchSource:
         Args:
             first, end: the part of the take that is meant, in pictures.
         """
-        if self._seam_measure is None or not self._breaks_px:
+        if not self._breaks_px:
             return None
         end = max(self._breaks_px) + 1 if end is None else end
         return SeamCurve(tuple(self._breaks_px.get(number) for number in range(first, end)))
@@ -154,7 +164,7 @@ class StitchSource:
         half_s = 1 / self.picture.rate / 2
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
-        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self._band_deg) as stitching:
+        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near) as stitching:
             others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
             try:
                 for unit in _ahead(self._runs[0].units(begin_s, end_s)):
@@ -183,9 +193,10 @@ class StitchSource:
                     self._must_be_as_before(frames, shapes, unit.time_s)
                     last_s = unit.time_s
                     planes = self._corrected(frames)
-                    self._measure(planes, unit.time_s)
+                    made, shifts = stitching.stitch(planes, unit.frame)
+                    self._measure(planes, shifts, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
-                    yield Picture(stitching.stitch(planes, unit.frame), unit.time_s, damaged, unit.length_s)
+                    yield Picture(made, unit.time_s, damaged, unit.length_s)
                 if end_s is None and not self.ended_early and any(each.goes_on_after(last_s) for each in others):
                     self.ended_early[0] = last_s + 1 / self.picture.rate
             finally:
@@ -261,10 +272,7 @@ class StitchSource:
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""
-        measured = self._seam_measure is not None
-        return StitchSource(
-            self._lenses, rig, self.shape, band_deg=self._band_deg, measured=measured, gains=self._gains
-        )
+        return self._changed(rig, self._gains, self._near)
 
     def turned(self, matrix: NDArray[np.float64]) -> StitchSource:
         """The same with its result turned: what was seen in a direction is seen in `matrix @` it."""
@@ -272,9 +280,15 @@ class StitchSource:
 
     def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
         """The same with lenses made equally bright."""
-        measured = self._seam_measure is not None
+        return self._changed(self._rig, gains, self._near)
+
+    def with_near(self, near: NearQuality | None) -> StitchSource:
+        """The same with what is near matched otherwise, or not at all."""
+        return self._changed(self._rig, self._gains, near)
+
+    def _changed(self, rig: Rig, gains: NDArray[np.float64] | None, near: NearQuality | None) -> StitchSource:
         return StitchSource(
-            self._lenses, self._rig, self.shape, band_deg=self._band_deg, measured=measured, gains=gains
+            self._lenses, rig, self.shape, band_deg=self.band_deg, measured=self._measured, near=near, gains=gains
         )
 
     @property
@@ -331,13 +345,6 @@ class StitchSource:
         return found
 
 
-def _seam_measure(rig: Rig, shape: SphereShape) -> SeamMeasure | None:
-    """Of the eye that comes first; None where its lenses share no band."""
-    eye = rig.for_eye("left")
-    measure = SeamMeasure(eye, Equirectangular(*shape.eye_px, shape.bounds))
-    return measure if measure.has_seams else None
-
-
 def _planar_name(picture: PictureFormat) -> str:
     return _PLANAR[picture.chroma] + ("" if picture.bit_depth == 8 else f"{picture.bit_depth}le")
 
@@ -368,16 +375,27 @@ def _must_be_like(first: LensFiles, other: LensFiles) -> None:
 class _Eyes:
     """A stitcher for each eye, and the frames they write into."""
 
-    def __init__(self, rig: Rig, shape: SphereShape, picture: PictureFormat, eyes: Sequence[Eye], band: float) -> None:
+    def __init__(
+        self,
+        rig: Rig,
+        shape: SphereShape,
+        picture: PictureFormat,
+        eyes: Sequence[Eye],
+        band_deg: float,
+        near: NearQuality | None,
+    ) -> None:
         self._shape = shape
         self._pixels = _planar_name(picture)
         wide, high = shape.eye_px
         target = Equirectangular(wide, high, shape.bounds)
         scale = 1 << picture.bit_depth - 8
         black = (0 if picture.color.range == "full" else 16 * scale, 128 * scale)
-        self._stitchers = [
-            Stitcher(rig.for_eye(eye), target, _SHARED[picture.chroma], band_deg=band, black=black) for eye in eyes
-        ]
+        self._stitchers = []
+        for eye in eyes:
+            own = rig.for_eye(eye)
+            matching = None if near is None else NearMatching(own, band_deg, near)
+            stitcher = Stitcher(own, target, _SHARED[picture.chroma], band_deg=band_deg, near=matching, black=black)
+            self._stitchers.append(stitcher)
 
     def __enter__(self) -> _Eyes:
         return self
@@ -386,13 +404,15 @@ class _Eyes:
         for each in self._stitchers:
             each.close()
 
-    def stitch(self, pictures: Sequence[Planes], like: av.VideoFrame) -> av.VideoFrame:
+    def stitch(self, pictures: Sequence[Planes], like: av.VideoFrame) -> tuple[av.VideoFrame, Shifts | None]:
+        """The stitched picture, and the shifts of the eye that comes first."""
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
-        for number, stitcher in enumerate(self._stitchers):
-            stitcher.stitch(pictures, self._part(into, number))
+        shifts = [
+            stitcher.stitch(pictures, self._part(into, number)) for number, stitcher in enumerate(self._stitchers)
+        ]
         made.pts, made.time_base = like.pts, like.time_base
-        return made
+        return made, shifts[0]
 
     def _part(self, planes: Planes, number: int) -> Planes:
         if self._shape.layout == "mono":

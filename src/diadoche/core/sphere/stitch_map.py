@@ -22,6 +22,8 @@ Array = NDArray[np.float64]
 STRIP_ROWS = 64
 _BLOCK = 32
 SHARE_BITS = 7
+# What moves where a lens is looked up is reckoned for every so many-th place, and interpolated.
+GRID_PX = 8
 _RIM_PX = 2.0
 _WHOLE = np.ones((1, 1), np.float32)
 
@@ -75,6 +77,9 @@ class Patch:
     parts: tuple[Part, ...]
     # Which of its places no lens sees; None where there are none.
     unseen: NDArray[np.bool_] | None = None
+    # Directions of every `GRID_PX`-th place, with one more beyond each edge, shape (rows, columns, 3); only where
+    # several lenses make the patch.
+    grid_rays: NDArray[np.float32] | None = None
 
 
 def weights_of(rig: Rig, angles: Array, band_deg: float) -> NDArray[np.float32]:
@@ -122,7 +127,7 @@ class StitchMap:
             band_deg: how wide the seams are.
             distance_m: where the lenses' pictures meet.
         """
-        self.rig = rig
+        self.rig, self.sampling = rig, sampling
         self.width, self.height = target.width // sampling.across, target.height // sampling.down
         self.patches: list[Patch] = []
         self.unseen = 0
@@ -150,7 +155,22 @@ class StitchMap:
                 weight = np.ascontiguousarray(weights[lens][:, left:right]) if len(lenses) > 1 else _WHOLE
                 parts.append(Part(lens, x, y, weight, np.rint(weight * (1 << SHARE_BITS)).astype(np.int16)))
             black = np.ascontiguousarray(unseen[:, left:right]) if unseen[:, left:right].any() else None
-            self.patches.append(Patch(top, left, len(rows), right - left, tuple(parts), black))
+            grid = _grid_rays(target, sampling, top, left, len(rows), right - left) if len(parts) > 1 else None
+            self.patches.append(Patch(top, left, len(rows), right - left, tuple(parts), black, grid))
+
+
+def _grid_rays(
+    target: Equirectangular, sampling: Sampling, top: int, left: int, height: int, width: int
+) -> NDArray[np.float32]:
+    """Directions of the middles of blocks of `GRID_PX` places, from one block before the patch to one behind it."""
+    down, across = (
+        begin + (np.arange(-1, -(-length // GRID_PX) + 1) + 0.5) * GRID_PX - 0.5
+        for begin, length in ((top, height), (left, width))
+    )
+    rays = target.rays(
+        (across * sampling.across + sampling.left)[None, :], (down * sampling.down + sampling.top)[:, None]
+    )
+    return rays.astype(np.float32)
 
 
 def _runs(weights: NDArray[np.float32]) -> Iterator[tuple[int, int, tuple[int, ...]]]:

@@ -13,10 +13,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from diadoche.core.sphere.near_matching import NearMatching
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
-from diadoche.core.sphere.stitch_map import LUMA, SHARE_BITS, Patch, StitchMap, chroma_sampling
+from diadoche.core.sphere.shifts import Shifts
+from diadoche.core.sphere.stitch_map import GRID_PX, LUMA, SHARE_BITS, Part, Patch, Sampling, StitchMap, chroma_sampling
 
 Plane = NDArray[Any]
 # Luma and two planes of colour.
@@ -35,6 +37,7 @@ class Stitcher:
         *,
         band_deg: float = USUAL_BAND_DEG,
         distance_m: float = np.inf,
+        near: NearMatching | None = None,
         threads: int | None = None,
         black: tuple[int, int] = (16, 128),
     ) -> None:
@@ -45,13 +48,18 @@ class Stitcher:
             shared: how many pixels across and down share a value of colour, in the sources and in the result.
             band_deg: how wide the seams are.
             distance_m: where the lenses' pictures meet.
+            near: matches what is nearer or farther; without it that stands twice at the seams.
             threads: that work on one picture; as many as there are processors where nothing is said.
             black: code values of luma and colour where no lens sees anything.
         """
-        luma = StitchMap(rig, target, LUMA, band_deg, distance_m)
-        chroma = StitchMap(rig, target, chroma_sampling(*shared), band_deg, distance_m)
-        # The planes of colour are looked up one by one, with one map: as one picture of two channels that is slower.
-        self._maps = (luma, chroma, chroma)
+        # Each map with its planes. Those of colour are looked up one by one: as one picture of two channels is slower.
+        self._maps = (
+            (StitchMap(rig, target, LUMA, band_deg, distance_m), (0,)),
+            (StitchMap(rig, target, chroma_sampling(*shared), band_deg, distance_m), (1, 2)),
+        )
+        self._near = near if near is not None and near.has_seams else None
+        # Where the patches at the seams lie in the fields of shifts, by the patches' own identity.
+        self._shifted: dict[int, list[NDArray[np.float32]]] = {}
         self._black = (black[0], black[1], black[1])
         self._pictures = [each.picture for each in rig.lenses]
         self._threads = threads or os.cpu_count() or 1
@@ -74,51 +82,116 @@ class Stitcher:
     @property
     def sees_all(self) -> bool:
         """Whether every pixel of the result is seen by a lens."""
-        return self._maps[0].unseen == 0
+        return self._maps[0][0].unseen == 0
 
-    def stitch(self, pictures: Sequence[Planes], into: Planes) -> None:
+    def stitch(self, pictures: Sequence[Planes], into: Planes) -> Shifts | None:
         """Writes the stitched picture into planes that are there.
 
         Args:
             pictures: of the rig's files or tracks, in their order; views of 8 or 16 bits.
             into: the result's planes, of the same kind.
+
+        Returns:
+            by how much the lenses were looked up elsewhere; None where nothing near is matched.
         """
-        work: list[Callable[[], None]] = []
-        for place, (found, black) in enumerate(zip(self._maps, self._black, strict=True)):
-            sources = [pictures[number][place] for number in self._pictures]
-            if found.unseen:
-                into[place][:] = black
-            work += [partial(_fill, patch, sources, into[place], black) for patch in found.patches]
-        if self._threads == 1:
-            _do_all(work)
-            return
-        # Neighbours together: each thread stays in its own part of every picture.
-        share = -(-len(work) // (4 * self._threads))
+        # What one lens gives alone does not wait for what is found out about the seams.
+        finding = self._pool.submit(self._shifts, pictures)
+        alone, seams = (self._work(pictures, into, at_seams=at_seams) for at_seams in (False, True))
+        if self._threads > 1:
+            self._share(alone)
+        shifts = finding.result()
+        work = [partial(each, shifts) for each in seams]
+        if self._threads > 1:
+            self._share(work)
+        else:
+            _do_all([*alone, *work])
+        return shifts
+
+    def _shifts(self, pictures: Sequence[Planes]) -> Shifts | None:
+        return self._near.shifts([planes[0] for planes in pictures]) if self._near is not None else None
+
+    def _work(self, pictures: Sequence[Planes], into: Planes, *, at_seams: bool) -> list[Callable[..., None]]:
+        """What fills the patches; those at seams are given the shifts when they are known."""
+        work: list[Callable[..., None]] = []
+        for found, planes in self._maps:
+            # For each plane: the lenses' pictures, and where it is written to.
+            sources = [[pictures[number][plane] for number in self._pictures] for plane in planes]
+            targets = [into[plane] for plane in planes]
+            if found.unseen and not at_seams:
+                for plane in planes:
+                    into[plane][:] = self._black[plane]
+            for patch in found.patches:
+                if (len(patch.parts) > 1) == at_seams:
+                    fill = self._fill_seam if at_seams else _fill_alone
+                    work.append(partial(fill, patch, found.sampling, sources, targets, self._black[planes[0]]))
+        return work
+
+    def _share(self, work: Sequence[Callable[..., None]]) -> None:
+        """Does work on all threads; neighbours together, so that each stays in its own part of every picture."""
+        share = max(1, -(-len(work) // (4 * self._threads)))
         for done in self._pool.map(_do_all, [work[place : place + share] for place in range(0, len(work), share)]):
             assert done is None
 
+    def _fill_seam(
+        self,
+        patch: Patch,
+        sampling: Sampling,
+        sources: Sequence[Sequence[Plane]],
+        into: Sequence[Plane],
+        black: int,
+        shifts: Shifts | None,
+    ) -> None:
+        places = [self._places(patch, shifts, sampling, part) for part in patch.parts]
+        for lenses, plane in zip(sources, into, strict=True):
+            own = plane[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
+            own[:] = _blended(patch, places, lenses)
+            if patch.unseen is not None:
+                own[patch.unseen] = black
 
-def _do_all(work: list[Callable[[], None]]) -> None:
+    def _places(self, patch: Patch, shifts: Shifts | None, sampling: Sampling, part: Part) -> tuple[Plane, Plane]:
+        """Where a part of a patch is looked up in this picture, across and down."""
+        if shifts is None or patch.grid_rays is None:
+            return part.across, part.down
+        places = self._shifted.get(id(patch))
+        if places is None:
+            places = self._shifted[id(patch)] = shifts.places(patch.grid_rays)
+        field = shifts.at(part.lens, places)
+        if field is None:
+            return part.across, part.down
+        rows, columns = field.shape[:2]
+        size = (columns * GRID_PX, rows * GRID_PX)
+        own = (slice(GRID_PX, GRID_PX + patch.height), slice(GRID_PX, GRID_PX + patch.width))
+        # Each direction by itself: to take one of two that lie together costs more than all the rest.
+        across, down = (
+            cv2.resize(each * np.float32(1 / shared), size, interpolation=cv2.INTER_LINEAR)[own]
+            for each, shared in zip(cv2.split(field), (sampling.across, sampling.down), strict=True)
+        )
+        return cv2.add(part.across, across), cv2.add(part.down, down)
+
+
+def _do_all(work: Sequence[Callable[..., None]]) -> None:
     for each in work:
         each()
 
 
-def _fill(patch: Patch, sources: Sequence[Plane], into: Plane, black: int) -> None:
-    part = into[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
-    if len(patch.parts) == 1:
-        only = patch.parts[0]
-        cv2.remap(sources[only.lens], only.across, only.down, cv2.INTER_LINEAR, part, cv2.BORDER_REPLICATE)
-    else:
-        part[:] = _blended(patch, sources)
-    if patch.unseen is not None:
-        part[patch.unseen] = black
+def _fill_alone(
+    patch: Patch, sampling: Sampling, sources: Sequence[Sequence[Plane]], into: Sequence[Plane], black: int
+) -> None:
+    """A patch that one lens gives alone."""
+    del sampling
+    (only,) = patch.parts
+    for lenses, plane in zip(sources, into, strict=True):
+        own = plane[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
+        cv2.remap(lenses[only.lens], only.across, only.down, cv2.INTER_LINEAR, own, cv2.BORDER_REPLICATE)
+        if patch.unseen is not None:
+            own[patch.unseen] = black
 
 
-def _blended(patch: Patch, sources: Sequence[Plane]) -> Plane:
-    """A patch that several lenses make; exact where they agree."""
+def _blended(patch: Patch, places: Sequence[tuple[Plane, Plane]], sources: Sequence[Plane]) -> Plane:
+    """A patch that several lenses make, each looked up at its places; exact where they agree."""
     found = [
-        cv2.remap(sources[part.lens], part.across, part.down, cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE)
-        for part in patch.parts
+        cv2.remap(sources[part.lens], *where, cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE)
+        for part, where in zip(patch.parts, places, strict=True)
     ]
     kind = found[0].dtype
     if len(found) == 2 and kind == np.uint8:

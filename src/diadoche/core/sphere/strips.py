@@ -35,12 +35,25 @@ class Strip:
         one, other: the lenses' places in the rig.
         rays: directions of the strip's places in the rig's frame, shape (rows, columns, 3).
         seen: where both lenses see, shape (rows, columns).
+        axes: as rows: the strip begins and ends opposite to the first, the second is a quarter further along the
+            seam, and the third looks from the other lens's side to the one's.
+        band_deg: how wide it is, across the seam.
     """
 
     one: int
     other: int
     rays: Array
     seen: NDArray[np.bool_]
+    axes: Array
+    band_deg: float
+
+    def places(self, rays: NDArray[np.floating]) -> Array:
+        """Where unit directions lie in the strip: columns and rows from the first one's middle, (…, 3) to (…, 2)."""
+        rows, columns = self.seen.shape
+        level, beside, pole = (rays @ axis for axis in self.axes)
+        across = (np.arctan2(beside, level) + np.pi) / (2 * np.pi) * columns - 0.5
+        down = (0.5 - np.degrees(np.arcsin(np.clip(pole, -1, 1))) / self.band_deg) * rows - 0.5
+        return np.stack((across, down), axis=-1)
 
     @property
     def px_deg(self) -> float:
@@ -48,22 +61,23 @@ class Strip:
         return float(self.rays.shape[1] / 360)
 
 
-def strips_of(rig: Rig, band_deg: float = 24.0) -> list[Strip]:
+def strips_of(rig: Rig, band_deg: float = 24.0, most_columns: int = _MOST_COLUMNS) -> list[Strip]:
     """A strip for each pair of lenses that see a band in common, about as fine as the lens pictures there.
 
     Args:
         rig: the lenses.
         band_deg: how wide a band is looked at, across the seam; less where both do not see so much.
+        most_columns: no strip is longer than that.
     """
     found = []
     for one, other in combinations(range(len(rig.lenses)), 2):
-        strip = _strip(rig, one, other, band_deg)
+        strip = _strip(rig, one, other, band_deg, most_columns)
         if strip is not None:
             found.append(strip)
     return found
 
 
-def _strip(rig: Rig, one: int, other: int, band_deg: float) -> Strip | None:
+def _strip(rig: Rig, one: int, other: int, band_deg: float, most_columns: int) -> Strip | None:
     axes = [rig.lenses[number].matrix[:, 2] for number in (one, other)]
     pole = axes[0] - axes[1]
     length = float(np.linalg.norm(pole))
@@ -79,7 +93,7 @@ def _strip(rig: Rig, one: int, other: int, band_deg: float) -> Strip | None:
     level /= np.linalg.norm(level)
     beside = np.cross(pole, level)
     fine = min(_slope_px(rig, one), _slope_px(rig, other))
-    columns = min(_MOST_COLUMNS, round(2 * np.pi * fine))
+    columns = min(most_columns, round(2 * np.pi * fine))
     rows = max(8, round(columns * band_deg / 360))
     along = (np.arange(columns) + 0.5) / columns * 2 * np.pi - np.pi
     across = np.radians(band_deg) * (0.5 - (np.arange(rows) + 0.5) / rows)
@@ -91,7 +105,7 @@ def _strip(rig: Rig, one: int, other: int, band_deg: float) -> Strip | None:
         seen &= lens.project(rays)[1] < lens.lens.widest - 3 / lens.lens.focal_px
     if seen.any(axis=1).sum() * band_deg / rows < _LEAST_DEG:
         return None
-    return Strip(one, other, rays, seen)
+    return Strip(one, other, rays, seen, np.stack((level, beside, pole)), band_deg)
 
 
 def _slope_px(rig: Rig, number: int) -> float:
@@ -100,6 +114,19 @@ def _slope_px(rig: Rig, number: int) -> float:
     inner, outer = lens.widest * 0.8, lens.widest * 0.95
     radii = lens.radial.radius(np.array([inner, outer]))
     return float((radii[1] - radii[0]) / (outer - inner)) * lens.focal_px
+
+
+def places_in(rig: Rig, lens: int, strip: Strip) -> NDArray[np.float32]:
+    """Where a strip's places lie in the picture that holds a lens, from its first sample's middle, shape (…, 2)."""
+    own = rig.lenses[lens]
+    places: Array = own.project(strip.rays)[0] + np.array(own.corner_px) - 0.5
+    return places.astype(np.float32)
+
+
+def looked_up(plane: NDArray[Any], places: NDArray[np.floating]) -> NDArray[np.float32]:
+    """What lies at places of a plane, between its samples in a straight line; of several channels, each by itself."""
+    found = cv2.remap(plane, places, None, cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE)  # type: ignore[call-overload]  # one map of two channels
+    return np.asarray(found, np.float32)
 
 
 def unrolled(rig: Rig, lens: int, strip: Strip, luma: NDArray[Any]) -> NDArray[np.float32]:
@@ -111,12 +138,7 @@ def unrolled(rig: Rig, lens: int, strip: Strip, luma: NDArray[Any]) -> NDArray[n
         strip: where.
         luma: the plane of the picture that holds the lens.
     """
-    own = rig.lenses[lens]
-    places = (own.project(strip.rays)[0] + np.array(own.corner_px) - 0.5).astype(np.float32)
-    found: NDArray[np.float32] = cv2.remap(
-        luma, places[..., 0], places[..., 1], cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE
-    ).astype(np.float32)
-    return found
+    return looked_up(luma, places_in(rig, lens, strip))
 
 
 def alike(
@@ -128,11 +150,13 @@ def alike(
     slope would look like a cloud that lies elsewhere; so one is first made as bright as the other, row by row.
     """
     there = strip.seen.astype(np.float32)
-    ratios = np.where(strip.seen, (one + 1) / (other + 1), np.nan)
-    rows: NDArray[np.bool_] = np.any(strip.seen, axis=1)
-    gains = np.ones(strip.seen.shape[0])
-    gains[rows] = np.nanmedian(ratios[rows], axis=1)
-    return _evened(one, there), _evened(other * gains[:, None].astype(np.float32), there)
+    gains = np.ones(strip.seen.shape[0], np.float32)
+    ratios = (one + 1) / (other + 1)
+    whole = strip.seen.all(axis=1)
+    gains[whole] = np.median(ratios[whole], axis=1) if whole.any() else 1
+    for row in np.flatnonzero(strip.seen.any(axis=1) & ~whole):
+        gains[row] = np.median(ratios[row, strip.seen[row]])
+    return _evened(one, there), _evened(other * gains[:, None], there)
 
 
 def _evened(view: NDArray[np.float32], there: NDArray[np.float32]) -> NDArray[np.uint8]:

@@ -19,12 +19,13 @@ from diadoche.core.identify.probe import identify
 from diadoche.core.sphere.rig import Rig, rig_named, rig_text
 from diadoche.core.sphere.rotation import rotation
 from diadoche.core.sphere.seam_curve import SeamCurve
-from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, SphereShape
+from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, Quality, SphereShape
 from diadoche.core.watch import Share, Watch
 from diadoche.services.jobs.job_kind import JobKind
 
 if TYPE_CHECKING:
     from diadoche.core.sphere.calibration import Calibration
+    from diadoche.core.sphere.shot import Shot
     from diadoche.core.sphere.source import StitchSource
 
 # Sizes are proposed in steps that every recipe takes.
@@ -52,6 +53,7 @@ class StitchRequest:
     # Aligns the lenses by what they see in common first; and where the rig is kept then.
     calibrate: bool = False
     save_rig: Path | None = None
+    quality: Quality = "best"
     # Whether lenses are made equally bright by what they see in common.
     even_out: bool = True
     # How the whole is turned: what lay so many degrees to the right, above, and rolled clockwise comes upright into the
@@ -77,6 +79,9 @@ class StitchOutput:
     # Red, green and blue of each lens in linear light; empty where they were left as they are.
     gains: tuple[tuple[float, ...], ...] = ()
     saved_rig: str = ""
+    quality: Quality = "best"
+    # What would be enough for this shot; nothing where no lenses meet.
+    proposed_quality: str = ""
 
     def as_dict(self) -> dict[str, object]:
         """As the command line's JSON has it; what was not measured is null."""
@@ -86,6 +91,8 @@ class StitchOutput:
             "rig": self.rig,
             "size": f"{self.size[0]}x{self.size[1]}" if all(self.size) else "",
             "layout": self.layout,
+            "quality": self.quality,
+            "proposed_quality": self.proposed_quality,
             "residual_px": None if self.residual_px is None else round(self.residual_px, 3),
             "matches": self.matches,
             "unknown": list(self.unknown),
@@ -147,6 +154,8 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         request.layout,
         seam=source.seam(*take.part) if made.output else None,
         gains=take.gains,
+        quality=request.quality,
+        proposed_quality="" if take.shot is None else take.shot.proposed,
     )
     if take.calibration is None:
         return stitched
@@ -168,6 +177,7 @@ class _Take:
     marks: Marks | None
     calibration: Calibration | None
     gains: tuple[tuple[float, ...], ...]
+    shot: Shot | None
 
     @property
     def part(self) -> tuple[int, ...]:
@@ -179,6 +189,7 @@ def _prepared(request: StitchRequest, rig: Rig, watch: Watch) -> _Take:
     # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
     from diadoche.core.sphere.calibration import calibrated
     from diadoche.core.sphere.exposure import matched_gains
+    from diadoche.core.sphere.near_matching import NearQuality
     from diadoche.core.sphere.source import StitchSource, lens_files
 
     facts = request.facts or tuple(_facts(request.paths))
@@ -200,11 +211,28 @@ def _prepared(request: StitchRequest, rig: Rig, watch: Watch) -> _Take:
     gains = matched_gains(source.rig, frames, source.levels, source.shared) if request.even_out else None
     if gains is not None:
         source = source.with_gains(gains)
+    shot = _shot(source, marks)
+    near = shot.near_quality(request.quality) if shot is not None else None
+    if near is None and request.quality != "quick":
+        near = NearQuality()
+    source = source.with_near(near)
     if any(request.turn_deg):
         # Last of all: calibration and gains are the rig's own, however its result is turned.
         source = source.turned(rotation(*request.turn_deg).T)
     told = () if gains is None else tuple(tuple(float(gain) for gain in lens) for lens in gains)
-    return _Take(source, marks, calibration, told)
+    return _Take(source, marks, calibration, told, shot)
+
+
+def _shot(source: StitchSource, marks: Marks | None) -> Shot | None:
+    """What kind of shot it is in its middle; None where it is too short, or no lenses meet."""
+    from diadoche.core.sphere.shot import STANDING_EVERY, shot_of
+
+    middle, rate = _moments(source.picture, marks)[0], source.picture.rate
+    moments = [middle, middle + 1 / rate, middle + STANDING_EVERY / rate]
+    seen = [[planes[0] for planes in pictures] for pictures in source.lens_planes(moments)]
+    if len(seen) < len(moments):
+        return None
+    return shot_of(source.rig, source.band_deg, [seen], source.picture.bit_depth)
 
 
 def _moments(picture: PictureFormat, marks: Marks | None) -> list[Fraction]:
