@@ -156,7 +156,7 @@ def test_near_things_stand_once_and_whole(seed: int, pupil_m: float) -> None:
     assert np.percentile(after, 95) < np.percentile(before, 95) / 2
 
 
-SOMEBODY_PASSES = (Person(1.4, 0.0, sway_m=0.4, sway_s=2.0),)
+SOMEBODY_PASSES = (Person(1.4, 0.0, sway_m=0.4, sway_s=3.0),)
 
 
 def stand_still(scene: RayScene) -> RayScene:

@@ -224,15 +224,17 @@ def _prepared(request: StitchRequest, rig: Rig, watch: Watch) -> _Take:
 
 
 def _shot(source: StitchSource, marks: Marks | None) -> Shot | None:
-    """What kind of shot it is in its middle; None where it is too short, or no lenses meet."""
+    """What kind of shot it is, by its middle and a moment before; None where it is too short, or no lenses meet."""
     from diadoche.core.sphere.shot import STANDING_EVERY, shot_of
 
-    middle, rate = _moments(source.picture, marks)[0], source.picture.rate
-    moments = [middle, middle + 1 / rate, middle + STANDING_EVERY / rate]
-    seen = [[planes[0] for planes in pictures] for pictures in source.lens_planes(moments)]
-    if len(seen) < len(moments):
-        return None
-    return shot_of(source.rig, source.band_deg, [seen], source.picture.bit_depth)
+    rate, found = source.picture.rate, []
+    # Somebody who walks to and fro may be at one place twice: one moment could take him for standing.
+    for moment in _moments(source.picture, marks)[:2]:
+        times = [moment + later / rate for later in (0, 1, STANDING_EVERY)]
+        seen = [[planes[0] for planes in pictures] for pictures in source.lens_planes(times)]
+        if len(seen) == len(times):
+            found.append(seen)
+    return shot_of(source.rig, source.band_deg, found, source.picture.bit_depth)
 
 
 def _moments(picture: PictureFormat, marks: Marks | None) -> list[Fraction]:
