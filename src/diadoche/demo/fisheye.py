@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from diadoche.demo.ray_scene import EYE_M, Moment, RayScene
+from diadoche.demo.ray_scene import EYE_M, Moment, RayScene, StillView
 
 Array = NDArray[Any]
 NUMBER_ROWS, NUMBER_COLUMNS = 4, 5
@@ -126,8 +126,19 @@ def _sub_rays(lens: Fisheye, fine: int) -> tuple[Array, Array, Array]:
     return own, angle.reshape(blocks).mean(axis=(1, 3)).ravel()[inside].astype(np.float32), inside
 
 
+def still_view(lens: Fisheye, scene: RayScene, *, fine: int = 2) -> StillView:
+    """What a lens sees of what stands still: for many pictures, it is drawn once."""
+    return scene.see_still(np.array(lens.position_m), _sub_rays(lens, fine)[0], Moment(0.0))
+
+
 def photograph(
-    lens: Fisheye, scene: RayScene, moment: Moment, *, fine: int = 2, dice: np.random.Generator | None = None
+    lens: Fisheye,
+    scene: RayScene,
+    moment: Moment,
+    *,
+    fine: int = 2,
+    dice: np.random.Generator | None = None,
+    still: StillView | None = None,
 ) -> NDArray[np.float32]:
     """Linear light on the sensor, shape (size, size, 3); black outside the image circle.
 
@@ -137,9 +148,12 @@ def photograph(
         moment: when.
         fine: so many rays across each pixel, whose mean is its light; what is finer than a pixel is blurred by that.
         dice: for the noise; none, and there is no noise.
+        still: see `still_view`, by the same lens, scene and `fine`.
     """
     rays, angle, inside = _sub_rays(lens, fine)
-    light, _ = scene.see(np.array(lens.position_m), rays, moment)
+    if still is None:
+        still = scene.see_still(np.array(lens.position_m), rays, moment)
+    light, _ = scene.see_moving(still, moment)
     seen = light.mean(axis=1)
     seen *= (1 - lens.fall_off * (angle / np.radians(lens.field_deg / 2)) ** 4)[:, None]
     if lens.flare:

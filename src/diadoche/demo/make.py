@@ -19,7 +19,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "5"
+_VERSION = "6"
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +105,7 @@ def _reel_recordings() -> list[tuple[Recording, int]]:
 
 
 def _room_recordings(camera: int) -> list[Recording]:
-    room = Camera(8, -24, 32, 0, 0, 90, 1440, 1440)
+    room = Camera(8, -24, 32, 0, 0, 90, 720, 720)
     begin = _day(10, 30 + camera)
     return [
         Recording(room, Fraction(30000, 1001), 30, False, begin, "", 16000 + 100 * camera, Fraction(camera)),
@@ -115,7 +115,7 @@ def _room_recordings(camera: int) -> list[Recording]:
 
 def _rig_recordings(lens: int) -> list[Recording]:
     """Two takes; in the second, lens 4 stopped early. The stitched file is small, and as wide as two high."""
-    size = (1024, 1024) if lens else (960, 480)
+    size = (512, 512) if lens else (960, 480)
     rail = Camera(6, -16, 30, 20, 0, 90, *size)
     short = 20 if lens == 4 else 40
     return [

@@ -8,15 +8,12 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from fractions import Fraction
-from functools import cache
 from pathlib import Path
 from typing import Any
 
 import av
-import numpy as np
 from av.audio.stream import AudioStream
 from av.video.stream import VideoStream
-from numpy.typing import NDArray
 
 from diadoche.demo.recording import SAMPLE_RATE_HZ, Recording, picture_frames, prepare_video, sound_frames
 
@@ -68,7 +65,7 @@ def write_movie(
     model: str = "",
     serial: str = "",
     *,
-    masked: bool = False,
+    pictures: Sequence[Iterator[av.VideoFrame]] = (),
     small: SmallCopy | None = None,
 ) -> None:
     """Writes a file with one picture track for each recording, all of the same length, and the first one's sound.
@@ -79,7 +76,7 @@ def write_movie(
         make: how it is recorded.
         model: what the camera calls itself; nothing where it says nothing.
         serial: of its body.
-        masked: pictures are round, as a fisheye lens leaves them.
+        pictures: of each track, where they are not drawn from the recordings.
         small: a copy of the first track in low resolution, without sound.
     """
     first = recordings[0]
@@ -90,8 +87,8 @@ def write_movie(
         _tag(target, first, model, serial)
         tracks = [_video(target, recording, make) for recording in recordings]
         sound = _Sound(target, first, make) if make.audio else None
-        pictures = [_masked(picture_frames(each)) if masked else picture_frames(each) for each in recordings]
-        for number, frames in enumerate(zip(*pictures, strict=True)):
+        drawn = pictures or [picture_frames(each) for each in recordings]
+        for number, frames in enumerate(zip(*drawn, strict=True)):
             for stream, frame in zip(tracks, frames, strict=True):
                 packets = stream.encode(_as(frame, make.pixels))
                 _mux(target, stream, packets if make.stamp is None else _stamped(packets, first, make.stamp))
@@ -205,23 +202,6 @@ def _changed(packet: av.Packet[Any], data: bytes) -> av.Packet[Any]:
     changed.pts, changed.dts, changed.time_base = packet.pts, packet.dts, packet.time_base
     changed.stream, changed.is_keyframe, changed.duration = packet.stream, packet.is_keyframe, packet.duration
     return changed
-
-
-def _masked(frames: Iterator[av.VideoFrame]) -> Iterator[av.VideoFrame]:
-    """Pictures that are black outside the circle that fits into them."""
-    for frame in frames:
-        for place, plane in enumerate(frame.planes):
-            lines = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)  # type: ignore[call-overload]  # a buffer
-            part = lines[: plane.height, : plane.width]
-            part[_outside(plane.width, plane.height)] = 16 if place == 0 else 128
-        yield frame
-
-
-@cache
-def _outside(width: int, height: int) -> NDArray[np.bool_]:
-    down, across = np.ogrid[:height, :width]
-    outside: NDArray[np.bool_] = np.hypot(down - (height - 1) / 2, across - (width - 1) / 2) > min(height, width) / 2
-    return outside
 
 
 class _Sound:

@@ -59,6 +59,16 @@ PEOPLE = (
 
 
 @dataclass(frozen=True)
+class StillView:
+    """What some rays see of what stands still."""
+
+    beams: _Beams
+    colour: Array
+    depth: Array
+    shape: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class RayScene:
     """The scene. A seed gives it other textures, and other places for what stands near."""
 
@@ -99,22 +109,34 @@ class RayScene:
         Returns:
             linear light, shape (…, 3), and how far away it comes from in metres, shape (…).
         """
-        shape = rays.shape[:-1]
+        return self.see_moving(self.see_still(origin, rays, moment), moment)
+
+    def see_still(self, origin: NDArray[Any], rays: NDArray[Any], moment: Moment) -> StillView:
+        """The part of `see` that stands still, or nearly: sea and clouds drift by less than can be seen in a second."""
         flat = np.ascontiguousarray(rays, np.float32).reshape(-1, 3)
         start = np.broadcast_to(np.asarray(origin, np.float32), rays.shape).reshape(-1, 3)
         beams = _Beams(start, flat)
         colour, depth = self._sky(flat, moment), np.full(len(flat), _INFINITE_M, np.float32)
         self._sea(start, flat, moment, colour, depth)
-        self._ships(beams, moment, colour, depth)
         self._towers(beams, colour, depth)
-        self._board(beams, moment, colour, depth)
         self._floor(start, flat, colour, depth)
         if self.rails:
             self._rails(beams, colour, depth)
         for number, person in enumerate(self.people):
-            self._person(beams, moment, person, number, colour, depth)
-        self._lamp(beams, moment, colour, depth)
-        return (colour * np.float32(self.light)).reshape(*shape, 3), depth.reshape(shape)
+            if not person.sway_m:
+                self._person(beams, moment, person, number, colour, depth)
+        return StillView(beams, colour, depth, rays.shape[:-1])
+
+    def see_moving(self, still: StillView, moment: Moment) -> tuple[Array, Array]:
+        """The rest of `see`, before what stands still."""
+        colour, depth = still.colour.copy(), still.depth.copy()
+        self._ships(still.beams, moment, colour, depth)
+        self._board(still.beams, moment, colour, depth)
+        for number, person in enumerate(self.people):
+            if person.sway_m:
+                self._person(still.beams, moment, person, number, colour, depth)
+        self._lamp(still.beams, moment, colour, depth)
+        return (colour * np.float32(self.light)).reshape(*still.shape, 3), depth.reshape(still.shape)
 
     # -- what is far --------------------------------------------------------------------------------
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from fractions import Fraction
@@ -86,6 +86,16 @@ def _fill(frame: av.VideoFrame, plane_index: int, lines: list[Plane]) -> None:
     target = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)  # type: ignore[call-overload]  # a buffer
     for place, source in enumerate(lines):
         target[place :: len(lines)][: source.shape[0], : source.shape[1]] = source
+
+
+def planar_frame(planes: Sequence[Plane], index: int, rate: Fraction) -> av.VideoFrame:
+    """Planes that were drawn, 4:2:0 at 8 bits, as a frame with its place in the recording."""
+    height, width = planes[0].shape
+    frame = av.VideoFrame(width, height, "yuv420p")
+    for number, plane in enumerate(planes):
+        _fill(frame, number, [plane])
+    frame.pts, frame.time_base = index, 1 / rate
+    return frame
 
 
 def sound_frames(recording: Recording, samples_a_frame: int) -> Iterator[av.AudioFrame]:
