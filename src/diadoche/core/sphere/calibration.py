@@ -27,7 +27,7 @@ from diadoche.core.watch import Progress, Watch
 
 Array = NDArray[np.float64]
 _MOST_CORNERS = 1200
-_FOLLOWED_PX = 21
+_FOLLOWED_PX, _MARGIN_PX = 21, 8
 # Of the clearest corners: what stands out less is not followed.
 _CLEAR = 0.005
 _ROUNDS = 3
@@ -50,6 +50,8 @@ _NEARNESS_WEIGHT = 15.0
 # What is off by more than so many times that counts little.
 _OUTLIER = 3.0
 _UNLIKE = 14.0
+# By how much a value is moved to see what it changes, as a part of its spread.
+_STEP = 1e-6
 # A value is observed where the footage makes its spread smaller than this share of what it was.
 _OBSERVED = 0.7
 _NAMES = ("rotation", "rotation", "rotation", "focal length", "centre", "centre", "bend", "bend", "bend", "bend")
@@ -86,6 +88,28 @@ class _Matches:
     places: Array
     other_places: Array
     sectors: NDArray[np.int64]
+
+    def some(self, which: NDArray[np.bool_]) -> _Matches:
+        """Those of them that are chosen."""
+        return replace(
+            self, places=self.places[which], other_places=self.other_places[which], sectors=self.sectors[which]
+        )
+
+
+def _merged(matches: Sequence[_Matches]) -> list[_Matches]:
+    """Those of the same two lenses together, whatever moment they are of: many small ones take longer."""
+    pairs: dict[tuple[int, int], list[_Matches]] = {}
+    for each in matches:
+        pairs.setdefault((each.one, each.other), []).append(each)
+    return [
+        _Matches(
+            *pair,
+            np.concatenate([each.places for each in found]),
+            np.concatenate([each.other_places for each in found]),
+            np.concatenate([each.sectors for each in found]),
+        )
+        for pair, found in pairs.items()
+    ]
 
 
 def calibrated(rig: Rig, frames: Sequence[Sequence[NDArray[Any]]], watch: Watch) -> Calibration:
@@ -201,11 +225,13 @@ def _corners(one: NDArray[Any], strip: Strip) -> NDArray[np.float32]:
     inside[clear < _CLEAR * np.percentile(clear[inside > 0], 99)] = 0
     found = []
     for left, right in pairwise(edges.tolist()):
-        mask = np.zeros((rows, columns), np.uint8)
-        mask[:, left:right] = inside[:, left:right]
-        corners = cv2.goodFeaturesToTrack(one, _MOST_CORNERS // _SECTORS, 0.05, 5, mask=mask, blockSize=7)
+        # A little more than the sector, so that its corners are the same as in the whole.
+        begin, end = max(0, left - _MARGIN_PX), min(columns, right + _MARGIN_PX)
+        mask = np.zeros((rows, end - begin), np.uint8)
+        mask[:, left - begin : right - begin] = inside[:, left:right]
+        corners = cv2.goodFeaturesToTrack(one[:, begin:end], _MOST_CORNERS // _SECTORS, 0.05, 5, mask=mask, blockSize=7)
         if corners is not None:
-            found.append(corners)
+            found.append(corners + np.array((begin, 0), np.float32))
     return np.concatenate(found) if found else np.empty((0, 1, 2), np.float32)
 
 
@@ -254,7 +280,7 @@ class _Fit:
     def __init__(self, prior: Rig, matches: Sequence[_Matches], circles: Sequence[ImageCircle | None]) -> None:
         self.prior = prior
         self._circles = circles
-        self.matches = list(matches)
+        self.matches = _merged(matches)
         terms = [len(each.lens.radial.terms) for each in prior.lenses]
         self._sizes = [6 + count for count in terms]
         self._starts = np.concatenate(([0], np.cumsum(self._sizes)))
@@ -267,7 +293,10 @@ class _Fit:
         # Where all turn together nothing changes: the first lens stays where it is.
         self._free = np.ones(len(self._spreads), bool)
         self._free[:3] = False
-        self._held = [each.sectors % _HELD_OUT == 2 for each in self.matches]
+        held = [each.sectors % _HELD_OUT == 2 for each in self.matches]
+        self._held = [each.some(of) for each, of in zip(self.matches, held, strict=True)]
+        self._used = [each.some(~of) for each, of in zip(self.matches, held, strict=True)]
+        self._nearness_weight = np.sqrt(_NEARNESS_WEIGHT / sum(len(each.places) for each in self.matches))
 
     def rig(self, values: Array) -> Rig:
         """The rig that some values mean."""
@@ -280,7 +309,7 @@ class _Fit:
     def solved(self, begun: Rig) -> Rig:
         """The likeliest rig; what is held out has no part in it, in no round."""
         start = self._values(begun)[self._free] / self._spreads[self._free]
-        found = least_squares(self._residuals, start, max_nfev=60)
+        found = least_squares(self._residuals, start, self._slopes, max_nfev=60)
         self._jacobian = found.jac
         return self.rig(self._whole(found.x))
 
@@ -301,16 +330,36 @@ class _Fit:
 
     def _residuals(self, free: Array) -> Array:
         rig = self.rig(self._whole(free))
-        parts = [free, self._off_the_circles(rig)]
-        weight = np.sqrt(_NEARNESS_WEIGHT / sum(len(each.places) for each in self.matches))
-        for each, held in zip(self.matches, self._held, strict=True):
-            used = ~held
-            off, nearness = _off(rig, each)
-            parts.append(_robust(off[used] / _MATCH_PX).ravel())
-            # Far away is likelier than near, but by so little that all matches together do not outweigh the edges of
-            # the pictures: a floor that is near, and a sky that is far, look like lenses that are tilted.
-            parts.append(weight * np.sqrt(np.log1p((nearness[used] * _FAR_M) ** 2)))
+        parts = [free, self._off_the_circles(rig), *(self._off_by(rig, each) for each in self._used)]
         return np.concatenate(parts)
+
+    def _off_by(self, rig: Rig, matches: _Matches) -> Array:
+        off, nearness = _off(rig, matches)
+        # Far away is likelier than near, but by so little that all matches together do not outweigh the edges of the
+        # pictures: a floor that is near, and a sky that is far, look like lenses that are tilted.
+        near = self._nearness_weight * np.sqrt(np.log1p((nearness * _FAR_M) ** 2))
+        return np.concatenate((_robust(off / _MATCH_PX).ravel(), near))
+
+    def _slopes(self, free: Array) -> Array:
+        """How the residuals change with each value, shape (residuals, values): a value moves what its own lens sees."""
+        rig = self.rig(self._whole(free))
+        circles = self._off_the_circles(rig)
+        before = [self._off_by(rig, each) for each in self._used]
+        count = len(free)
+        ends = count + len(circles) + np.cumsum([0, *(len(each) for each in before)])
+        found = np.zeros((ends[-1], count))
+        found[:count] = np.eye(count)
+        owners = np.repeat(np.arange(len(self._sizes)), self._sizes)[self._free]
+        for value, lens in enumerate(owners.tolist()):
+            moved = free.copy()
+            moved[value] += _STEP
+            other = self.rig(self._whole(moved))
+            found[count : ends[0], value] = (self._off_the_circles(other) - circles) / _STEP
+            for number, each in enumerate(self._used):
+                if lens in {each.one, each.other}:
+                    change = self._off_by(other, each) - before[number]
+                    found[ends[number] : ends[number + 1], value] = change / _STEP
+        return found
 
     def _off_the_circles(self, rig: Rig) -> Array:
         """How far each lens's rim lies off the edge of its picture, by how well such an edge tells the rim."""
@@ -324,11 +373,7 @@ class _Fit:
 
     def held_out(self, rig: Rig) -> Array:
         """By how many pixels the matches that were held out are off."""
-        found = [
-            np.linalg.norm(_off(rig, each)[0][held], axis=1)
-            for each, held in zip(self.matches, self._held, strict=True)
-        ]
-        return np.concatenate(found)
+        return np.concatenate([np.linalg.norm(_off(rig, each)[0], axis=1) for each in self._held])
 
     def knowledge(self, rig: Rig) -> tuple[tuple[tuple[str, ...], ...], tuple[float, ...]]:
         """What the footage does not tell of each lens, and how well its rotation is known, in degrees."""
