@@ -7,6 +7,7 @@ from pathlib import Path
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.demo.ray_scene import RayScene
 from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.lens_take import LensTake, StitchSettings
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.queue.runner import Job, Runner
@@ -20,8 +21,11 @@ def test_a_stitch_runs_in_the_queue_and_what_it_measured_comes_back(tmp_path: Pa
     film = encode(tmp_path / "take.mov", [beside(*(drawn(lens, scene, 2) for lens in two_lenses(240)))])
     ended: list[Job] = []
     runner = Runner(Ledger(tmp_path / "ledger.sqlite"), ALL_KINDS, lambda _job: None, ended.append)
-    request = StitchRequest((film,), "dual-fisheye-200", recipe_named("prores-422"), tmp_path / "out", size=(480, 240))
-    gone = StitchRequest((tmp_path / "no.mov",), "dual-fisheye-200", recipe_named("prores-422"), tmp_path / "out")
+    settings = StitchSettings(size=(480, 240))
+    request, gone = (
+        StitchRequest(LensTake(((path,),), "dual-fisheye-200"), recipe_named("prores-422"), tmp_path / "out", settings)
+        for path in (film, tmp_path / "no.mov")
+    )
     try:
         runner.add("stitch", "Stitch take", "encode", request)
         refused = runner.add("stitch", "Stitch nothing", "encode", gone)

@@ -15,6 +15,7 @@ from diadoche.core.convert.recipes import USUAL_RECIPE, recipe_named
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import size_text
 from diadoche.core.sphere.shape import Layout, Quality
+from diadoche.services.jobs.lens_take import LensTake, StitchSettings
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest, perform_stitch
 
 
@@ -56,20 +57,20 @@ def stitch(
         if to.exists():
             raise RequestError(f"{to} is there already.", path=to, safe="It was not touched.", do="Give another name.")
         request = StitchRequest(
-            tuple(path.absolute() for path in paths),
-            rig,
+            LensTake(tuple((path.absolute(),) for path in paths), rig, own_rigs=places().own_rigs),
             chosen,
             to.absolute().parent,
+            StitchSettings(
+                _one_of(Quality, "quality", quality),
+                _one_of(Layout, "layout", layout),
+                _size(size),
+                _degrees(width_deg),
+                even_out=not as_filmed,
+                turn_deg=_turn(centre),
+            ),
             to.stem,
-            _size(size),
-            _one_of(Layout, "layout", layout),
-            _degrees(width_deg),
             mark,
-            own_rigs=places().own_rigs,
-            quality=_one_of(Quality, "quality", quality),
-            even_out=not as_filmed,
-            turn_deg=_turn(centre),
-            calibrate=calibrate or save_rig is not None,
+            align="must" if calibrate or save_rig is not None else "no",
             save_rig=_new_rig(save_rig),
         )
         made = perform_stitch(request, watch)
@@ -93,8 +94,8 @@ def _tell(made: StitchOutput, as_json: bool) -> None:
         say(f"{usual}, at worst {worst_px:.1f} px in picture {number}.")
     if made.quality == "best" and made.proposed_quality == "standing":
         say("Near things stand still in this take: --quality standing is enough for it, and quicker.")
-    if made.residual_px is not None:
-        say(f"Lenses aligned; places not used for it fit to {made.residual_px:.2f} px.")
+    if made.aligned is not None:
+        say(f"Lenses aligned; places not used for it fit to {made.aligned.residual_px:.2f} px.")
     say_problems(output.problems)
 
 

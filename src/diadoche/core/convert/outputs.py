@@ -27,6 +27,8 @@ class Output:
     problems: tuple[Problem, ...] = ()
     # Suspect places, to be stepped through.
     findings: tuple[Finding, ...] = ()
+    # Of a stitch: by how many pixels edges across the seams break in each picture; None where that could not be told.
+    seam_px: tuple[float | None, ...] = ()
     # How it was made; None where an earlier version of this program made it.
     record: OutputRecord | None = None
 

@@ -25,6 +25,8 @@ class OutputRecord:
     recipe: Recipe | str
     changes: Changes | None = None
     marks: tuple[str, str] | None = None
+    # Of a stitch: its rig and its settings, each as text.
+    stitch: dict[str, str] | None = None
 
     def with_digests(self, known: Mapping[str, dict[str, str]]) -> OutputRecord:
         """The same with the digests that are known of its sources, by path."""
@@ -42,4 +44,5 @@ class OutputRecord:
             "recipe": recipe,
             "changes": self.changes.model_dump(mode="json") if self.changes is not None else None,
             "marks": list(self.marks) if self.marks is not None else None,
+            "stitch": self.stitch,
         }

@@ -281,6 +281,17 @@ def supplied_rigs() -> list[str]:
     return sorted(each.name.removesuffix(".json") for each in _folder().iterdir() if each.name.endswith(".json"))
 
 
+def rig_of(rig: str, own_folders: Sequence[Path] = ()) -> Rig:
+    """A rig by its name, the path of its file, or its own text.
+
+    Raises:
+        RequestError: there is none, or it has a mistake.
+    """
+    if rig.lstrip().startswith("{"):
+        return rig_from(rig, Path("rig.json"))
+    return rig_named(rig, own_folders)
+
+
 def rig_named(name: str, own_folders: Sequence[Path] = ()) -> Rig:
     """A rig by its name, or by the path of its file.
 

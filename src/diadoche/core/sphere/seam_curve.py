@@ -27,6 +27,15 @@ class SeamCurve:
         value, number = max(known)
         return -number, value
 
+    def as_dict(self) -> dict[str, object]:
+        """As the command line's JSON has it; null where nothing could be told."""
+        worst, median = self.worst, self.median_px
+        return {
+            "median": None if median is None else round(median, 2),
+            "worst": None if worst is None else round(worst[1], 2),
+            "worst_frame": None if worst is None else worst[0],
+        }
+
     @property
     def _known(self) -> list[float]:
         return [value for value in self.breaks_px if value is not None]

@@ -539,21 +539,22 @@ class _Follower:
         self._reading.close()
 
 
-def lens_files(paths: Sequence[Path], facts: Sequence[Facts], rig: Rig) -> list[LensFiles]:
-    """Files as the pictures of a rig: a file each, or the tracks of one.
+def lens_files(lenses: Sequence[Sequence[Path]], facts: Sequence[Facts], rig: Rig) -> list[LensFiles]:
+    """Files as the pictures of a rig: a file each, or the tracks of one; of each its spans.
 
     Raises:
         MediaError: a file holds no picture.
         RequestError: there are not as many pictures as the rig has.
     """
     found = []
-    for path, each in zip(paths, facts, strict=True):
+    for spans, each in zip(lenses, facts, strict=True):
         if not each.video:
-            raise MediaError(f"{shown(path.name)} holds no picture.", path=path, safe="It is untouched.", do="Nothing.")
-        tracks = len(each.video) if len(paths) == 1 else 1
+            name = shown(spans[0].name)
+            raise MediaError(f"{name} holds no picture.", path=spans[0], safe="It is untouched.", do="Nothing.")
+        tracks = len(each.video) if len(lenses) == 1 else 1
         for track in range(min(tracks, rig.pictures)):
             own = replace(each, video=each.video[track:]) if track else each
-            found.append(LensFiles((path,), own, track))
+            found.append(LensFiles(tuple(spans), own, track))
     if len(found) != rig.pictures:
         raise RequestError(
             f"The rig {rig.name} takes {count_text(rig.pictures, 'picture')}, and {len(found)} were given.",

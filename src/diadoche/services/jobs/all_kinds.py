@@ -2,6 +2,7 @@
 
 from diadoche.services.jobs import (
     adopt_folder,
+    calibrate,
     card_pictures,
     compare_card,
     copy_on,
@@ -26,6 +27,7 @@ ALL_KINDS: dict[str, JobKind] = {
         identify.KIND,
         make_output.KIND,
         stitch.KIND,
+        calibrate.KIND,
         verify.KIND,
         compare_card.KIND,
         card_pictures.KIND,
