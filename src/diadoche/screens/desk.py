@@ -52,7 +52,7 @@ class Desk:
         self.ledger.job_changed(job)
         self.shelf.job_changed(job)
         # What is new is measured as soon as the shelf has it.
-        self._unmeasured |= job.state is State.DONE and job.kind in {"identify", "make"}
+        self._unmeasured |= job.state is State.DONE and job.kind in {"identify", "make", "stitch"}
         if job.state is State.DONE and job.kind in {"offload", "identify"}:
             self.cards.refresh()
             self._soon(self.ledger.refresh, self.shelf.refresh)
@@ -60,7 +60,12 @@ class Desk:
             self._soon(self.shelf.refresh)
         if job.state.ended and job.kind == "offload":
             self._soon(self._measure_playback)
-        if job.state.ended and job.kind == "make":
+        if job.state.ended and job.kind == "calibrate":
+            problem = job.problem.sentence() if job.problem is not None else ""
+            self.outputs.stitching.calibrated(job.number, job.result, problem)
+        if job.state is State.DONE and job.kind == "stitch":
+            self.outputs.stitching.reload()
+        if job.state.ended and job.kind in {"make", "stitch"}:
             self.outputs.job_ended(job.request.clip_id)
             self.shelf.refresh()
         if job.state.ended and not self.work.running() and job.kind != "identify":

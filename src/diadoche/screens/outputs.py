@@ -18,8 +18,11 @@ from diadoche.screens.marks import Mark
 from diadoche.screens.places import OutputPlaces, output_places
 from diadoche.screens.recipe_chooser import Alike, Outlook, RecipeChooser, alike, outlook
 from diadoche.screens.shelf import Shelf
+from diadoche.screens.stitching import Stitching
+from diadoche.screens.takes import Take, takes_of
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.measure_playback import gain_words
+from diadoche.services.jobs.stitch import StitchRequest
 from diadoche.services.ledger.hand_off import delivered, hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
@@ -33,17 +36,20 @@ _WORDS = {
     "rewrap": ("Rewrap", "Only the container is in the way; packets are proven equal."),
     "join": ("Join", "Cut by the camera into several files; joined without encoding."),
     "convert": ("Convert", "An editor would render these at every step."),
-    "stitch": ("Stitch", "A round picture for each lens; they are kept as they are until they are stitched."),
+    "stitch": ("Stitch", "A round picture for each lens becomes one picture of all around."),
     "develop": ("Develop", "The sensor's own values; they are kept as they are until they are developed."),
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
-_NOTHING_TO_MAKE = {"ready": "nothing to make", "stitch": "waits", "develop": "waits", "unsupported": "kept as it is"}
-_MADE = ("rewrap", "join", "convert")
+_NOTHING_TO_MAKE = {"ready": "nothing to make", "develop": "waits", "unsupported": "kept as it is"}
+_MADE = ("rewrap", "join", "convert", "stitch")
 _CONTAINERS = {
     "mov": "MOV, picture and sound as they are",
     "mp4": "MP4, picture and sound as they are",
     "mkv": "Matroska, picture and sound as they are",
 }
+
+
+Request = MakeRequest | StitchRequest
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +79,8 @@ class GroupRow:
     included: bool
     warning: str
     mark: Mark
+    # The words of the button for how takes are stitched; nothing in other groups.
+    stitch: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +105,7 @@ class MadeRow:
     # What there is to look at; None where nothing was delivered.
     places: OutputPlaces | None = None
     # What it takes to make it again; None where that is not known, or it is being made.
-    again: MakeRequest | None = None
+    again: Request | None = None
 
 
 class OutputsScreen:
@@ -119,12 +127,17 @@ class OutputsScreen:
         self._asked: set[int] = set()
         self._made_rows: list[MadeRow] | None = None
         self._known_alike: tuple[list[Facts], list[Alike]] = [], []
+        self.stitching = Stitching(station, ledger, runner)
+        self._stitch_recipe = self._recipe
+        self._takes: list[Take] = []
+        self.stitching.listeners.append(lambda: self.on_change())
         shelf.listeners.append(self.refresh)
 
     def refresh(self) -> None:
         """Takes the clips as they are now."""
         self._made_rows = None
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
+        self._takes = takes_of(self._clips, self._station.layouts())
         self.on_change()
 
     @property
@@ -171,7 +184,9 @@ class OutputsScreen:
         return [self._group(route) for route in _ORDER if self._of(route)]
 
     def clips_of(self, route: str) -> list[ClipRow]:
-        """The clips of a group, each by itself."""
+        """The clips of a group, each by itself; lenses of one take together."""
+        if route == "stitch":
+            return [self._take_row(take) for take in self._takes]
         return [self._clip_row(route, clip) for clip in self._of(route)]
 
     def _clip_row(self, route: str, clip: KeptClip) -> ClipRow:
@@ -189,18 +204,50 @@ class OutputsScreen:
         words = warning or ("to make" if route not in self._left_out else "left out with its group")
         return ClipRow(name, reason, size_text(size), words, Mark.EXPECTED)
 
+    def _take_row(self, take: Take) -> ClipRow:
+        reason = take.lens_words + (", and the camera's own stitched version" if take.stitched is not None else "")
+        if delivered(take.clip) is not None:
+            return ClipRow(take.name, reason, "", "made", Mark.DONE)
+        if _is_unwanted(take.clip):
+            return ClipRow(take.name, reason, "", "marked no: left out", Mark.EXPECTED)
+        size, warning = self._outlook_of([take])
+        if take.clip.id in self._asked:
+            return ClipRow(take.name, reason, size_text(size), "being stitched", Mark.UNDER_WAY)
+        row = self.stitching.row(take)
+        words = self.stitching.mistake(take) or warning or f"{row.size}, {row.rig}"
+        return ClipRow(take.name, reason, size_text(size) if size else "", words, row.mark)
+
+    def takes(self) -> list[Take]:
+        """Takes that are to be stitched, or were."""
+        return self._takes
+
+    def _open_takes(self) -> list[Take]:
+        return [take for take in self._takes if self._is_open(take.clip) and not self.stitching.mistake(take)]
+
+    def _outlook_of(self, takes: Sequence[Take]) -> tuple[int, str]:
+        """How large takes become, and what their recipe does not hold of them."""
+        found = outlook(self.stitching.alike(takes), self._stitch_recipe, None)
+        return found.size_bytes, " ".join(filter(None, (found.refusal, *found.losses)))
+
     def choose(self, route: str, name: str) -> None:
         """Another container for a group."""
         self._chosen[route] = name
         self.on_change()
 
-    def recipe_chooser(self) -> RecipeChooser:
-        """What can be chosen for the clips that are to be converted."""
+    def recipe_chooser(self, route: str = "convert") -> RecipeChooser:
+        """What can be chosen for the clips that are to be converted, or for the takes that are to be stitched."""
+        if route == "stitch":
+            takes = self.stitching.alike(self._open_takes() or self._takes)
+            return RecipeChooser(takes, self._stitch_recipe, None, self._station.recipes_folder)
         clips = [clip for clip in self._of("convert") if self._is_open(clip)] or self._of("convert")
         return RecipeChooser(self._alike(clips), self._recipe, self._changes, self._station.recipes_folder)
 
-    def take(self, chooser: RecipeChooser) -> None:
-        """Converts by what was chosen from now on."""
+    def take(self, chooser: RecipeChooser, route: str = "convert") -> None:
+        """Converts, or stitches, by what was chosen from now on."""
+        if route == "stitch":
+            self._stitch_recipe = chooser.chosen[0]
+            self.on_change()
+            return
         self._recipe, self._changes = chooser.chosen
         self._station.change_settings(recipe=self._recipe.name)
         self.on_change()
@@ -210,11 +257,18 @@ class OutputsScreen:
         (self._left_out.discard if included else self._left_out.add)(route)
         self.on_change()
 
-    def to_make(self) -> list[MakeRequest]:
+    def to_make(self) -> list[Request]:
         """What one start would make."""
         folder = self.folder()
         if folder is None:
             return []
+        takes = self._open_takes() if "stitch" not in self._left_out else []
+        return [
+            *self._clips_to_make(folder),
+            *(self.stitching.request(take, self._stitch_recipe, folder) for take in takes),
+        ]
+
+    def _clips_to_make(self, folder: Path) -> list[MakeRequest]:
         return [
             MakeRequest(
                 clip.paths,
@@ -227,7 +281,7 @@ class OutputsScreen:
                 facts=clip.facts,
             )
             for route in _MADE
-            if route not in self._left_out
+            if route not in self._left_out and route != "stitch"
             for clip in self._of(route)
             if self._is_open(clip)
         ]
@@ -263,11 +317,14 @@ class OutputsScreen:
         self._ask(requests)
         return len(requests)
 
-    def _ask(self, requests: Sequence[MakeRequest]) -> None:
+    def _ask(self, requests: Sequence[Request]) -> None:
         self._made_rows = None
         for request in requests:
             self._asked.add(request.clip_id)
             clip = next(each for each in self._clips if each.id == request.clip_id)
+            if isinstance(request, StitchRequest):
+                self._runner.add("stitch", f"Stitch {clip.card} {clip.clip.name}", "encode", request)
+                continue
             verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
             self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
         self.on_change()
@@ -298,11 +355,15 @@ class OutputsScreen:
         to_look_at = f"{count_text(len(places.places), 'place')} to look at" if places.places else ""
         paces = self._shelf.paces
         gain = gain_words(paces.of_clip(line.make), paces.of_output(line.make, output.recipe))
+        worst = places.seam.worst if places.seam is not None else None
         said = (
             count_text(output.frames_out, "picture"),
+            # What is lacking is said of what is delivered, too.
+            f"but {output.problems[0].what.rstrip('.')}" if output.problems else "",
             size_text(output.bytes),
             _proof_words(output),
             to_look_at,
+            f"seams break by {worst[1]:.1f} px at worst" if worst is not None else "",
             gain,
         )
         return MadeRow(
@@ -314,11 +375,14 @@ class OutputsScreen:
             self._again(line.clip, output),
         )
 
-    def _again(self, clip: KeptClip, output: Output) -> MakeRequest | None:
+    def _again(self, clip: KeptClip, output: Output) -> Request | None:
         """The request that made an output, for the copy that is here now; by the recipe as it was then."""
         record, folder = output.record, self.folder()
         if record is None or folder is None or clip.id in self._asked:
             return None
+        if record.stitch is not None:
+            take = next((each for each in self._takes if each.clip.id == clip.id), None)
+            return self.stitching.again(take, record, folder) if take is not None else None
         return MakeRequest(
             clip.paths,
             record.recipe,
@@ -354,6 +418,8 @@ class OutputsScreen:
         return str(folder.parent / f"{self._station.shoot.name}.otio") if folder else ""
 
     def _of(self, route: str) -> list[KeptClip]:
+        if route == "stitch":
+            return [take.clip for take in self._takes]
         return [clip for clip in self._clips if clip.facts is not None and clip.facts.route.name == route]
 
     def _is_open(self, clip: KeptClip) -> bool:
@@ -369,7 +435,45 @@ class OutputsScreen:
                 self._known_alike = facts, found
         return found
 
+    def _stitch_group(self) -> GroupRow:
+        takes, to_make = self._takes, self._open_takes()
+        title, reason = _WORDS["stitch"]
+        size, warning = self._outlook_of(to_make)
+        wrong = [words for take in takes if self._is_open(take.clip) and (words := self.stitching.mistake(take))]
+        few = f"{len(wrong)} of {len(takes)}: " if len(wrong) < len(takes) else ""
+        warning = " ".join(filter(None, (f"{few}{wrong[0]}" if wrong else "", warning)))
+        made = sum(delivered(take.clip) is not None for take in takes)
+        unwanted = sum(_is_unwanted(take.clip) and delivered(take.clip) is None for take in takes)
+        left_out = f"{count_text(unwanted, 'take')} marked no: left out." if unwanted else ""
+        mark = Mark.DONE if made == len(takes) and made else Mark.EXPECTED
+        if any(take.clip.id in self._asked for take in takes):
+            mark = Mark.UNDER_WAY
+        return GroupRow(
+            "stitch",
+            title,
+            f"{reason} {left_out}".strip(),
+            len(takes),
+            len(to_make),
+            made,
+            f"about {size_text(size)}" if to_make else "",
+            size,
+            (),
+            "",
+            self._stitch_recipe.title,
+            "stitch" not in self._left_out,
+            warning,
+            mark,
+            self._stitch_words(to_make or takes),
+        )
+
+    def _stitch_words(self, takes: Sequence[Take]) -> str:
+        """How some takes are stitched, in the words of a button."""
+        aligned = sum(self.stitching.aligned(take) is not None for take in takes)
+        return f"How: {aligned} of {len(takes)} aligned"
+
     def _group(self, route: str) -> GroupRow:
+        if route == "stitch":
+            return self._stitch_group()
         clips = self._of(route)
         title, reason = _WORDS[route]
         open_clips = [clip for clip in clips if self._is_open(clip)] if route in _MADE else []

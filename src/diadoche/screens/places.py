@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from itertools import groupby
 from pathlib import Path
 
 from diadoche.core.convert.check import Finding
 from diadoche.core.convert.outputs import Output
 from diadoche.core.sizes import count_text
+from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.services.ledger.kept_clips import KeptClip
 
 _WORDS = {
@@ -47,11 +49,26 @@ class OutputPlaces:
     path: Path
     clip: KeptClip
     places: tuple[Place, ...]
+    # Of a stitch: how well its seams fit.
+    seam: SeamCurve | None = None
 
     @property
     def heading(self) -> str:
         """What is looked at."""
+        if self.seam is not None and not self.places:
+            return f"How well the seams of {self.path.name} fit"
         return f"{count_text(len(self.places), 'place')} to look at in {self.path.name}"
+
+    @property
+    def can_be_looked_at(self) -> bool:
+        """Whether there is anything to look at."""
+        return bool(self.places) or self.seam is not None
+
+    @property
+    def rate(self) -> Fraction:
+        """Pictures a second."""
+        facts = self.clip.facts
+        return facts.video[0].frame_rate if facts is not None and facts.video else Fraction(25)
 
 
 def places_of(findings: Sequence[Finding]) -> tuple[Place, ...]:
@@ -70,4 +87,5 @@ def places_of(findings: Sequence[Finding]) -> tuple[Place, ...]:
 
 def output_places(clip: KeptClip, output: Output) -> OutputPlaces:
     """The places of an output that was delivered."""
-    return OutputPlaces(Path(output.output), clip, places_of(output.findings))
+    seam = SeamCurve(output.seam_px) if output.seam_px else None
+    return OutputPlaces(Path(output.output), clip, places_of(output.findings), seam)

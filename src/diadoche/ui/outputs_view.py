@@ -9,6 +9,7 @@ from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
+from diadoche.core.sizes import count_text
 from diadoche.screens.outputs import ClipRow, GroupRow, OutputsScreen, problem_words
 from diadoche.screens.places import OutputPlaces
 from diadoche.ui.marks import MarkWidget
@@ -26,9 +27,10 @@ from diadoche.ui.parts import (
 )
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
+from diadoche.ui.stitch_dialog import StitchDialog
 from diadoche.ui.theme import Theme
 
-_CHOICE_WIDTH_PX = 300
+_CHOICE_WIDTH_PX, _STITCH_WIDTH_PX = 300, 190
 _MOST_LINES = 8
 
 
@@ -69,6 +71,8 @@ class GroupPanel(QFrame):
         self.choice.activated.connect(lambda _index: screen.choose(route, self.choice.currentData()))
         self.recipe = button("", self.choose_recipe)
         self.recipe.setFixedWidth(_CHOICE_WIDTH_PX)
+        self.stitch = button("", self.choose_stitch, tip="Rig, size and quality of each take; a picture of its seams")
+        self.stitch.setFixedWidth(_STITCH_WIDTH_PX)
         head = QHBoxLayout()
         head.setSpacing(10)
         head.addWidget(self._mark)
@@ -90,14 +94,22 @@ class GroupPanel(QFrame):
         row.addWidget(self.included)
         row.addLayout(words, 1)
         row.addWidget(self.choice)
+        row.addWidget(self.stitch)
         row.addWidget(self.recipe)
         row.addWidget(self._size)
 
     def choose_recipe(self) -> RecipeDialog:
         """Opens the table of recipes; what is accepted there is taken over."""
-        chooser = self._screen.recipe_chooser()
+        chooser = self._screen.recipe_chooser(self._route)
         dialog = RecipeDialog(self, self._theme, chooser)
-        dialog.accepted.connect(lambda: self._screen.take(chooser))
+        dialog.accepted.connect(lambda: self._screen.take(chooser, self._route))
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+        return dialog
+
+    def choose_stitch(self) -> StitchDialog:
+        """Opens how takes are stitched; what is chosen there counts at once."""
+        dialog = StitchDialog(self, self._theme, self._screen.stitching, self._screen.takes())
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
         return dialog
@@ -128,7 +140,7 @@ class GroupPanel(QFrame):
         self._mark.show_mark(row.mark)
         self._title.setText(row.title)
         made = f", {row.made} made" if row.made else ""
-        self._count = f"{row.clips} {'clip' if row.clips == 1 else 'clips'}{made}"
+        self._count = count_text(row.clips, "take" if row.stitch else "clip") + made
         self._name_unfold()
         self._show_clips()
         self._reason.setText(row.reason)
@@ -139,6 +151,8 @@ class GroupPanel(QFrame):
         self.included.setChecked(row.included)
         self.included.setAccessibleName(f"Make the clips to {row.title.lower()}")
         self.included.setToolTip("Made with the next start")
+        self.stitch.setVisible(bool(row.stitch))
+        self.stitch.setText(with_arrow(row.stitch) if row.stitch else "")
         self.recipe.setVisible(bool(row.recipe))
         self.recipe.setText(with_arrow(row.recipe))
         self.recipe.setAccessibleName(f"{row.recipe}, recipe for the clips to {row.title.lower()}")
@@ -283,7 +297,9 @@ class OutputsView(QWidget):
 
     def _show_look_button(self) -> None:
         places = self._chosen_places()
-        self.look_button.setVisible(any(row.places is not None and row.places.places for row in self._screen.made()))
+        self.look_button.setVisible(
+            any(row.places is not None and row.places.can_be_looked_at for row in self._screen.made())
+        )
         self.look_button.setEnabled(places is not None)
         rows, row = self._screen.made(), self.made_table.currentIndex().row()
         self.again_button.setVisible(bool(rows))
@@ -297,7 +313,7 @@ class OutputsView(QWidget):
     def _chosen_places(self) -> OutputPlaces | None:
         rows, row = self._screen.made(), self.made_table.currentIndex().row()
         places = rows[row].places if 0 <= row < len(rows) else None
-        return places if places is not None and places.places else None
+        return places if places is not None and places.can_be_looked_at else None
 
     def look_at_places(self) -> PlacesDialog | None:
         """Opens the places of the chosen output; nothing where it has none."""

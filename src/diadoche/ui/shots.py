@@ -25,7 +25,7 @@ _LONGEST_S = 240
 _SLOW_BYTES_S = 2_500_000
 _CRAWL_BYTES_S = 400_000
 _CARDS_FAR = 9
-_RIG = 7
+_RIG, _TAKES = 7, 4
 _EIGHT = ("Boat", "Drone", "Gallery", "Keeper", "Lamp room", "Pier", "Rock", "Second drone")
 _EIGHT_DATE_NS = 1_781_430_000 * 10**9
 
@@ -192,6 +192,39 @@ def shoot_card_set(opening: Opening, target: Path, app: QApplication) -> None:
         application.close()
 
 
+def shoot_spheres(opening: Opening, target: Path, app: QApplication) -> None:
+    """Takes of several lenses: how they are stitched, and how well the seams of what was made fit."""
+    application = Application(app, opening)
+    try:
+        photographer = Photographer(application, target)
+        bench, cards, outputs = application.bench, application.station.cards, application.desk.outputs
+        assert bench is not None
+        for card in bench.cards_outside():
+            bench.put_in(card)
+        photographer.wait(lambda: len(cards) == _RIG + 1 and not any(card.stage.being_read for card in cards.values()))
+        photographer.wait(lambda: not application.desk.work.running() and len(outputs.takes()) == _TAKES)
+        for number in range(1, _RIG + 2):
+            bench.pull_out(number)
+        application.window.go_to(2)
+        dialog = application.window.outputs.group("stitch").choose_stitch()
+        photographer.wait(lambda: dialog.picture.image is not None)
+        dialog.align()
+        photographer.wait(lambda: outputs.stitching.aligned(outputs.takes()[0]) is not None, 2000)
+        photographer.take("stitch-choices", dialog)
+        dialog.accept()
+        outputs.make()
+        photographer.wait(lambda: not application.desk.work.running())
+        application.window.outputs.made_table.selectRow(0)
+        photographer.take("stitch-outputs")
+        seams = application.window.outputs.look_at_places()
+        assert seams is not None
+        photographer.wait(lambda: seams.output.image is not None and seams.original.image is not None)
+        photographer.take("seams", seams)
+        seams.accept()
+    finally:
+        application.close()
+
+
 def _eight_cards(demo: Path, folder: Path) -> Path:
     """The demo's cards four times over, each with dates of its own."""
     for number, name in enumerate(_EIGHT):
@@ -240,6 +273,11 @@ def take_pictures(demo: Path, target: Path) -> None:
         settings = replace(demo_settings(folder / "mixed copies"), unattended=True)
         shoot_footage(Opening(demo_places(folder / "m"), SHOOT, settings, bench_of(folder / "mb", mixed)), target, app)
         rig = _some(cards, [path.name for path in cards.iterdir() if path.name.startswith("Gallery")], folder / "rig")
+        with_room = _some(cards, ["Lamp room", *(path.name for path in rig.iterdir())], folder / "spheres")
+        settings = replace(demo_settings(folder / "sphere copies"), unattended=True)
+        shoot_spheres(
+            Opening(demo_places(folder / "s"), SHOOT, settings, bench_of(folder / "sb", with_room)), target, app
+        )
         settings = demo_settings(folder / "rig copies")
         shoot_card_set(Opening(demo_places(folder / "r"), SHOOT, settings, bench_of(folder / "rb", rig)), target, app)
         cards = _some(cards, _TWO, folder / "two")

@@ -175,6 +175,11 @@ def _style_sheet(c: Colours, px: object) -> str:
     QTableView::item:selected {{ background: {c.rail}; color: {c.ink}; }}
     QHeaderView::section {{ background: {c.panel}; color: {c.soft}; border: none; border-bottom: 1px solid {c.line};
         padding: 7px 10px; font-weight: 600; text-align: left; }}
+    QSlider::groove:horizontal {{ height: 4px; background: {c.line}; border-radius: 2px; }}
+    QSlider::handle:horizontal {{ width: 10px; margin: -8px 0; background: {c.ink}; border-radius: 2px; }}
+    QSlider::handle:horizontal:focus {{ background: {c.way}; }}
+    QDoubleSpinBox {{ background: {c.paper}; border: 1px solid {c.line}; border-radius: 3px; padding: 5px 6px; }}
+    QDoubleSpinBox:focus {{ border: 2px solid {c.way}; padding: 4px 5px; }}
     QComboBox, QLineEdit {{ background: {c.paper}; border: 1px solid {c.line}; border-radius: 3px; padding: 5px 9px; }}
     QComboBox:focus, QLineEdit:focus {{ border: 2px solid {c.way}; padding: 4px 8px; }}
     QComboBox::drop-down {{ border: none; width: 26px; }} QComboBox::down-arrow {{ image: none; }}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import av
@@ -18,6 +17,7 @@ _LOG_SPAN = 30.0
 _STEP_PX = 4
 # Outside the circle of a fisheye there is nothing but black.
 _BLACK, _LIT = 24.0, 40.0
+_OUTSIDE, _INSIDE, _BLACK_SHARE = 1.04, 0.9, 0.85
 
 
 @dataclass(slots=True)
@@ -97,14 +97,9 @@ def _circles(luma: Luma) -> int:
 
 
 def _is_circle(square: Luma) -> bool:
-    """Black outside the inscribed circle, lit inside."""
+    """Black outside the inscribed circle, but for what a camera may write into a corner, and lit inside."""
     height, width = square.shape
-    corner = max(2, min(height, width) // 12)
-    corners: Sequence[Luma] = (
-        square[:corner, :corner],
-        square[:corner, -corner:],
-        square[-corner:, :corner],
-        square[-corner:, -corner:],
-    )
-    middle = square[height // 3 : 2 * height // 3, width // 3 : 2 * width // 3]
-    return all(float(each.mean()) < _BLACK for each in corners) and float(middle.mean()) > _LIT
+    down, across = np.ogrid[:height, :width]
+    radius = np.hypot((down + 0.5) / height * 2 - 1, (across + 0.5) / width * 2 - 1)
+    outside = square[radius > _OUTSIDE]
+    return float((outside < _BLACK).mean()) > _BLACK_SHARE and float(square[radius < _INSIDE].mean()) > _LIT

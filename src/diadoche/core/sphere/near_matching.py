@@ -81,6 +81,11 @@ class NearMatching:
         self._age = 0
 
     @property
+    def strips(self) -> tuple[Strip, ...]:
+        """The bands of all seams."""
+        return tuple(self._strips)
+
+    @property
     def has_seams(self) -> bool:
         """Whether any two lenses meet at a seam."""
         return bool(self._strips)

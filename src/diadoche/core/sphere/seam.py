@@ -16,31 +16,44 @@ from numpy.typing import NDArray
 
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
+from diadoche.core.sphere.shape import USUAL_BAND_DEG
 from diadoche.core.sphere.shifts import Shifts
+from diadoche.core.sphere.stitch_map import weights_of
 from diadoche.core.sphere.strips import Strip, looked_up, places_in, strips_of
 
 # How large the blocks are, and how far they are shifted, in degrees: both lenses must see all of that.
 _BLOCK_DEG = 2.5
-_REACH_DEG = 3.0
+_REACH_DEG, _NEAR_DEG = 3.0, 1.0
 _LEAST_BLOCK_PX = 8
 # A block says something where its contrast is above that of noise, and one shift fits clearly better than others do.
 _LEAST_CONTRAST = 3.0
 _LEAST_FIT = 0.8
 # Blending shows both lenses within this of the seam.
 _BAND_DEG = 4.0
+# Whose weight is less than that is not seen.
+_SHOWN = 0.05
 
 
 class SeamMeasure:
     """Measures the seams of one rig; its strips are made once."""
 
-    def __init__(self, rig: Rig, target: Equirectangular) -> None:
+    def __init__(self, rig: Rig, target: Equirectangular, band_deg: float = USUAL_BAND_DEG) -> None:
         """
         Args:
             rig: as the stitch uses it.
             target: the result, in whose pixels breaks are told.
+            band_deg: how wide the seams of the result are.
         """
         self._rig = rig
-        self._strips = strips_of(rig, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG))
+        self._strips, self._mixed = [], []
+        for strip in strips_of(rig, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG)):
+            angles = np.stack([each.project(strip.rays)[1] for each in rig.lenses])
+            weights = weights_of(rig, angles, band_deg)
+            # What two lenses see, and a third one shows, is no seam.
+            mixed = (weights[strip.one] > _SHOWN) & (weights[strip.other] > _SHOWN)
+            if mixed.any():
+                self._strips.append(strip)
+                self._mixed.append(mixed)
         across = float(target.bounds.width_deg) / target.width
         # Places of a strip are told in pixels of the result along the horizon.
         self._scales = [1 / strip.px_deg / across for strip in self._strips]
@@ -71,33 +84,65 @@ class SeamMeasure:
                 field = shifts.at(lens, self._shifted[number]) if shifts is not None else None
                 luma = lumas[self._rig.lenses[lens].picture]
                 views.append(looked_up(luma, places if field is None else places + field))
-            found.append(_breaks(strip, views[0], views[1]) * scale)
+            found.append(_breaks(strip, self._mixed[number], views[0], views[1]) * scale)
         known = np.concatenate(found) if found else np.empty(0)
         return float(np.percentile(known, 90)) if len(known) >= 4 else None
 
 
-def _breaks(strip: Strip, one: NDArray[np.float32], other: NDArray[np.float32]) -> NDArray[np.float64]:
-    """How far blocks along the middle of a strip are shifted from the one view to the other, in its places."""
+def _breaks(
+    strip: Strip, mixed: NDArray[np.bool_], one: NDArray[np.float32], other: NDArray[np.float32]
+) -> NDArray[np.float64]:
+    """How far blocks along the middle of a strip are shifted from the one view to the other, in its places.
+
+    Only blocks are looked at in which the result shows both.
+    """
     rows, columns = strip.seen.shape
     middle = rows // 2
     block_px = max(_LEAST_BLOCK_PX, round(_BLOCK_DEG * strip.px_deg))
-    reach_px = round(_REACH_DEG * strip.px_deg)
+    reaches_px = [round(degrees * strip.px_deg) for degrees in (_NEAR_DEG, _REACH_DEG)]
     found = []
     for row in (middle - block_px, middle):
-        for column in range(reach_px, columns - reach_px - block_px, block_px):
-            around = (
-                slice(max(0, row - reach_px), min(rows, row + block_px + reach_px)),
-                slice(column - reach_px, column + block_px + reach_px),
-            )
-            block = one[row : row + block_px, column : column + block_px]
-            if row < 0 or block.shape[0] < block_px or not strip.seen[around].all() or block.std() < _LEAST_CONTRAST:
+        for column in range(reaches_px[-1], columns - reaches_px[-1] - block_px, block_px):
+            own = (slice(row, row + block_px), slice(column, column + block_px))
+            if row < 0 or not mixed[own].any() or one[own].std() < _LEAST_CONTRAST:
                 continue
-            fits = cv2.matchTemplate(other[around], np.ascontiguousarray(block), cv2.TM_CCOEFF_NORMED)
-            best = float(fits.max())
-            if best < _LEAST_FIT:
-                continue
-            # One edge alone fits wherever it goes on: it is broken by the smallest shift that fits as well.
-            as_good = np.argwhere(fits >= best - 0.02 * (1 - fits.min()))
-            home = np.array([row - around[0].start, column - around[1].start])
-            found.append(float(np.hypot(*(as_good - home).T).min()))
+            # Most blocks are found nearby: only the others are looked for as far as there is anything to compare.
+            for reach_px in reaches_px:
+                break_px = _shift(strip, own, one, other, reach_px)
+                if break_px is not None and break_px < reach_px - 1:
+                    found.append(break_px)
+                    break
     return np.array(found)
+
+
+def _shift(
+    strip: Strip, own: tuple[slice, slice], one: NDArray[np.float32], other: NDArray[np.float32], reach_px: int
+) -> float | None:
+    """How far a block of the one view is shifted in the other, in places; None where nothing there is like it."""
+    top, left = own[0].start, own[1].start
+    around = (
+        slice(max(0, top - reach_px), min(strip.seen.shape[0], own[0].stop + reach_px)),
+        slice(left - reach_px, own[1].stop + reach_px),
+    )
+    if not strip.seen[around].all():
+        return None
+    fits = cv2.matchTemplate(other[around], np.ascontiguousarray(one[own]), cv2.TM_CCOEFF_NORMED)
+    best = float(fits.max())
+    if best < _LEAST_FIT:
+        return None
+    # One edge alone fits wherever it goes on: it is broken by the smallest shift that fits as well.
+    home = np.array([top - around[0].start, left - around[1].start])
+    as_good = np.argwhere(fits >= best - 0.02 * (1 - fits.min()))
+    lengths = np.hypot(*(as_good - home).T)
+    at = as_good[int(lengths.argmin())]
+    finer = [_summit(fits[:, at[1]], at[0]), _summit(fits[at[0]], at[1])]
+    return float(np.hypot(*(at + finer - home)))
+
+
+def _summit(fits: NDArray[np.floating], at: int) -> float:
+    """Where between its neighbours the best fit lies, by a parabola through three; 0 where it is no summit."""
+    if not 0 < at < len(fits) - 1:
+        return 0.0
+    before, here, behind = (float(value) for value in fits[at - 1 : at + 2])
+    bent = before - 2 * here + behind
+    return (before - behind) / (2 * bent) if here >= max(before, behind) and bent < -1e-6 else 0.0

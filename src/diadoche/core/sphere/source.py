@@ -34,6 +34,7 @@ from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
 from diadoche.core.sphere.shifts import Shifts
 from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
+from diadoche.core.sphere.strips import Strip
 
 T = TypeVar("T")
 MAKER = "Diadoche"
@@ -130,7 +131,7 @@ class StitchSource:
         if self._measured and self._seam_measure is None:
             # Of the eye that comes first.
             eye, target = self._rig.for_eye("left"), Equirectangular(*self.shape.eye_px, self.shape.bounds)
-            self._seam_measure = SeamMeasure(eye, target)
+            self._seam_measure = SeamMeasure(eye, target, self.band_deg)
         if self._seam_measure is not None and self._seam_measure.has_seams:
             lumas = [planes[0] for planes in pictures]
             self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas, shifts)
@@ -193,7 +194,8 @@ class StitchSource:
                     self._must_be_as_before(frames, shapes, unit.time_s)
                     last_s = unit.time_s
                     planes = self._corrected(frames)
-                    made, shifts = stitching.stitch(planes, unit.frame)
+                    made, shifts = stitching.stitch(planes)
+                    made.pts, made.time_base = unit.frame.pts, unit.frame.time_base
                     self._measure(planes, shifts, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
                     yield Picture(made, unit.time_s, damaged, unit.length_s)
@@ -269,6 +271,23 @@ class StitchSource:
             if len(planar) == len(self._runs):
                 found.append([_copied(planes_of(frame)) for frame in planar])
         return found
+
+    def stitched(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, float | None, tuple[Strip, ...]]:
+        """One stitched picture of lens pictures that were read already, which are changed where gains are set.
+
+        Args:
+            pictures: planes as `lens_planes` gives them for a moment.
+
+        Returns:
+            the picture, by how many of its pixels edges break, where that is measured and can be told, and the bands
+            that two lenses both see, where near things are matched.
+        """
+        for each in self._corrections:
+            each.apply(pictures[each.picture])
+        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near) as stitching:
+            made, shifts = stitching.stitch(pictures)
+        self._measure(pictures, shifts, Fraction(0))
+        return made, self._breaks_px.get(0), () if shifts is None else shifts.strips
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""
@@ -404,14 +423,13 @@ class _Eyes:
         for each in self._stitchers:
             each.close()
 
-    def stitch(self, pictures: Sequence[Planes], like: av.VideoFrame) -> tuple[av.VideoFrame, Shifts | None]:
+    def stitch(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, Shifts | None]:
         """The stitched picture, and the shifts of the eye that comes first."""
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
         shifts = [
             stitcher.stitch(pictures, self._part(into, number)) for number, stitcher in enumerate(self._stitchers)
         ]
-        made.pts, made.time_base = like.pts, like.time_base
         return made, shifts[0]
 
     def _part(self, planes: Planes, number: int) -> Planes:

@@ -21,6 +21,7 @@ from diadoche.services.ledger.kept_clips import record_facts, record_many_facts,
 from diadoche.services.ledger.known_copies import Familiar, familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
+from diadoche.services.ledger.rigs import keep_first_rig, keep_rig
 from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.ledger.waybills import record_offload
 from diadoche.services.queue.runner import Job
@@ -66,6 +67,16 @@ def _record_facts(ledger: Ledger, job: Job) -> None:
 def _record_output(ledger: Ledger, job: Job) -> None:
     if job.request.clip_id:
         record_output(ledger, job.request.clip_id, job.result, VERSION)
+
+
+def _record_stitch(ledger: Ledger, job: Job) -> None:
+    if job.request.clip_id:
+        record_output(ledger, job.request.clip_id, job.result.output, VERSION)
+    keep_first_rig(ledger, job.request, job.result)
+
+
+def _record_calibrated(ledger: Ledger, job: Job) -> None:
+    keep_rig(ledger, job.request.body, job.result)
 
 
 def record_outcome(ledger: Ledger, request: OffloadRequest, outcome: OffloadOutcome) -> int:
@@ -164,6 +175,8 @@ _RECORDERS: dict[str, Callable[[Ledger, Job], Any]] = {
     "offload": _record_offload,
     "identify": _record_facts,
     "make": _record_output,
+    "stitch": _record_stitch,
+    "calibrate": _record_calibrated,
     "verify": _of_result(record_verdict),
     "copy on": _of_result(record_copy_on),
     "level": _of_result(record_level),

@@ -92,6 +92,16 @@ class Station:
         return self._places.own_recipes
 
     @property
+    def own_rigs(self) -> Path | None:
+        """The person's own rigs, if there are any."""
+        return self._places.own_rigs
+
+    @property
+    def rigs_folder(self) -> Path:
+        """Where the person's own rigs belong."""
+        return self._places.config / "rigs"
+
+    @property
     def recipes_folder(self) -> Path:
         """Where the person's own recipes belong."""
         return self._places.config / "recipes"

@@ -1,0 +1,312 @@
+"""How takes are stitched: rigs of bodies, what is chosen for each take, and what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from diadoche.core.convert.formats import PictureFormat, SoundFormat
+from diadoche.core.convert.recipes import Recipe
+from diadoche.core.convert.record import OutputRecord
+from diadoche.core.errors import RequestError
+from diadoche.core.names import safe_name
+from diadoche.core.sizes import clock_text, count_text
+from diadoche.core.sphere.rig import Rig, rig_of, supplied_rigs
+from diadoche.core.sphere.shape import SphereShape
+from diadoche.screens.marks import Mark
+from diadoche.screens.recipe_chooser import Alike
+from diadoche.screens.takes import Take
+from diadoche.services.jobs.calibrate import CalibrateRequest
+from diadoche.services.jobs.lens_take import LensTake, StitchSettings, proposed_size
+from diadoche.services.jobs.stitch import AlignedRig, StitchRequest
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.remembered import recall_all, remember
+from diadoche.services.ledger.rigs import kept_rigs
+from diadoche.services.queue.runner import Runner
+from diadoche.services.station.station import Station
+from diadoche.services.wire import from_text
+
+_SETTINGS, _CHOICES = "stitch", "rig choice"
+# The rig as the body's own footage has it, among the names of rigs.
+OWN = "aligned"
+# Widths that are asked for, beside what the lenses justify.
+WIDTHS_PX = (3840, 4096, 5760, 7680)
+_SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1)}
+
+
+@dataclass(frozen=True, slots=True)
+class RigChoice:
+    """A rig that fits a take: how it is chosen, and for people."""
+
+    name: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class TakeRow:
+    """A take in the table: its lenses, its rig and whether that is aligned, and what it becomes."""
+
+    name: str
+    lenses: str
+    length: str
+    rig: str
+    size: str
+    words: str
+    mark: Mark
+
+
+class Stitching:
+    """What is chosen for the takes of a shoot; kept in the ledger."""
+
+    def __init__(self, station: Station, ledger: Ledger, runner: Runner) -> None:
+        self._station, self._ledger, self._runner = station, ledger, runner
+        self._settings: dict[str, StitchSettings] = dict(recall_all(ledger, _SETTINGS, StitchSettings))
+        self._choices: dict[str, str] = dict(recall_all(ledger, _CHOICES, str))
+        self._kept = kept_rigs(ledger)
+        self._aligning: dict[int, str] = {}
+        # Rigs by what names them: rows of a table ask for them again and again.
+        self._loaded: dict[tuple[str, int, int], Rig | None] = {}
+        self.said = ""
+        self.listeners: list[Callable[[], None]] = []
+
+    # -- rigs ----------------------------------------------------------------------------------
+
+    def rig_choices(self, take: Take) -> list[RigChoice]:
+        """Rigs that fit a take, the body's own first."""
+        found = []
+        kept = self._kept.get(take.body)
+        if kept is not None:
+            found.append(RigChoice(OWN, f"Aligned by its own footage, to {kept.residual_px:.2f} px"))
+        own = self._station.own_rigs
+        names = sorted(path.stem for path in own.glob("*.json")) if own is not None else []
+        for name in (*names, *supplied_rigs()):
+            title = f"{name}, {'yours' if name in names else 'supplied'}"
+            if all(each.name != name for each in found) and self._fits(name, take):
+                found.append(RigChoice(name, title))
+        return found
+
+    def _fits(self, name: str, take: Take) -> bool:
+        rig = self._load(name, take)
+        return rig is not None and rig.pictures == take.pictures + len(take.missing)
+
+    @property
+    def _folders(self) -> tuple[Path, ...]:
+        return (self._station.own_rigs,) if self._station.own_rigs is not None else ()
+
+    def rig_name(self, take: Take) -> str:
+        """The rig by which a take is stitched; nothing where none fits."""
+        choices = [each.name for each in self.rig_choices(take)]
+        chosen = self._choices.get(take.body, "")
+        return chosen if chosen in choices else next(iter(choices), "")
+
+    def aligned(self, take: Take) -> AlignedRig | None:
+        """How its body was aligned, where that rig is used."""
+        return self._kept.get(take.body) if self.rig_name(take) == OWN else None
+
+    def rig(self, take: Take) -> Rig | None:
+        """The rig itself, for pictures of the take's size."""
+        return self._load(self._rig_text(take), take)
+
+    def _load(self, rig: str, take: Take) -> Rig | None:
+        first = take.facts.video[0]
+        key = (rig, first.width, first.height)
+        if key not in self._loaded:
+            try:
+                self._loaded[key] = rig_of(rig, self._folders).for_size(first.width, first.height)
+            except RequestError:
+                self._loaded[key] = None
+        return self._loaded[key]
+
+    def _rig_text(self, take: Take) -> str:
+        name = self.rig_name(take)
+        return self._kept[take.body].text if name == OWN else name
+
+    def choose_rig(self, takes: Sequence[Take], name: str) -> None:
+        """Another rig for the bodies of some takes, as far as it fits them."""
+        for take in takes:
+            if any(each.name == name for each in self.rig_choices(take)):
+                self._choices[take.body] = name
+                remember(self._ledger, _CHOICES, take.body, name)
+        self._tell()
+
+    # -- settings ------------------------------------------------------------------------------
+
+    def settings(self, take: Take) -> StitchSettings:
+        """What is chosen for a take."""
+        return self._settings.get(_key(take), StitchSettings())
+
+    def change(self, takes: Sequence[Take], **changes: Any) -> None:
+        """Chooses for some takes at once. The moment they are aligned by is not among it: each take has its own."""
+        for take in takes:
+            changed = replace(self.settings(take), **changes)
+            self._settings[_key(take)] = changed
+            remember(self._ledger, _SETTINGS, _key(take), changed)
+        self._tell()
+
+    def size(self, take: Take) -> tuple[int, int] | None:
+        """The size of its result; None where no rig fits."""
+        settings, rig = self.settings(take), self.rig(take)
+        if settings.size is not None or rig is None:
+            return settings.size
+        return proposed_size(rig, settings.layout, settings.width_deg)
+
+    def sizes(self, take: Take) -> list[tuple[tuple[int, int] | None, str]]:
+        """Sizes to choose from, the one that the lenses justify first; those larger say so."""
+        settings, rig = self.settings(take), self.rig(take)
+        if rig is None:
+            return []
+        own = proposed_size(rig, settings.layout, settings.width_deg)
+        found: list[tuple[tuple[int, int] | None, str]] = [(None, f"{own[0]}×{own[1]}, what the lenses hold")]
+        wide, high = (1 + (settings.layout == "side-by-side"), 1 + (settings.layout == "top-bottom"))
+        for width in WIDTHS_PX:
+            size = (width * wide, round(width * 180 / float(settings.width_deg)) * high)
+            more = "" if width <= own[0] // wide else ", larger than the lenses hold"
+            found.append((size, f"{size[0]}×{size[1]}{more}"))
+        return found
+
+    def mistake(self, take: Take) -> str:
+        """Why a take cannot be stitched as it is chosen; nothing where it can."""
+        if take.missing:
+            gone = " and ".join(map(str, take.missing))
+            return f"Lens {gone} is missing: offload its card, or the sphere has a hole."
+        rig, settings, size = self.rig(take), self.settings(take), self.size(take)
+        if rig is None or size is None:
+            return f"No rig for {take.lens_words} is known: put one of your own into {self._station.rigs_folder}."
+        if settings.layout != "mono" and not rig.is_stereo:
+            return f"The rig has one eye: it gives no {settings.layout} picture."
+        shared = _SHARED.get(PictureFormat.of(take.facts).chroma, (1, 1))
+        return SphereShape(*size, settings.layout, settings.width_deg).mistake(shared)
+
+    # -- what comes of it ----------------------------------------------------------------------
+
+    def row(self, take: Take) -> TakeRow:
+        """A take as a row of the table."""
+        size, wrong = self.size(take), self.mistake(take)
+        kept, settings = self.aligned(take), self.settings(take)
+        if take.body in self._aligning.values():
+            rig, mark = "being aligned", Mark.UNDER_WAY
+        elif kept is not None:
+            rig, mark = f"aligned, {kept.residual_px:.2f} px", Mark.DONE
+        else:
+            rig, mark = "not aligned yet" if self.rig_name(take) else "no rig fits", Mark.EXPECTED
+        if wrong:
+            mark = Mark.PROBLEM
+        turned = ", turned" if any(settings.turn_deg) else ""
+        return TakeRow(
+            take.name,
+            take.lens_words,
+            clock_text(take.facts.duration_s),
+            rig,
+            f"{size[0]}×{size[1]} {settings.layout}" if size is not None else "",
+            wrong or f"{settings.quality}{turned}",
+            mark,
+        )
+
+    def alike(self, takes: Sequence[Take]) -> list[Alike]:
+        """What recipes get of some takes: pictures of the result's size."""
+        found = []
+        for take in takes:
+            size = self.size(take)
+            if size is not None and not self.mistake(take):
+                picture = replace(
+                    PictureFormat.of(take.facts), width=size[0], height=size[1], pixel_aspect=Fraction(1), rotation=0
+                )
+                found.append(Alike(picture, tuple(SoundFormat.of(track) for track in take.facts.audio), 1))
+        return found
+
+    def lens_take(self, take: Take) -> LensTake:
+        """The files with the rig, for whoever opens them."""
+        facts = tuple(clip.facts for clip in take.clips if clip.facts is not None)
+        whole = len(facts) == len(take.lenses)
+        return LensTake(take.lenses, self._rig_text(take), facts if whole else (), self._station.own_rigs)
+
+    def request(self, take: Take, recipe: Recipe, folder: Path) -> StitchRequest:
+        """What one start would stitch. A body that nobody aligned yet is aligned by the take itself."""
+        return StitchRequest(
+            self.lens_take(take),
+            recipe,
+            folder,
+            self.settings(take),
+            _stem(take),
+            align="no" if self.aligned(take) is not None else "may",
+            camera=take.clip.card,
+            clip_id=take.clip.id,
+            body=take.body,
+        )
+
+    def again(self, take: Take, record: OutputRecord, folder: Path) -> StitchRequest | None:
+        """The request that made a stitched output, by rig, settings and recipe as they were; None if it cannot be."""
+        assert record.stitch is not None
+        if not isinstance(record.recipe, Recipe) or take.missing:
+            return None
+        try:
+            settings = from_text(StitchSettings, record.stitch["settings"])
+            lens_take = replace(self.lens_take(take), rig=record.stitch["rig"])
+        except (KeyError, ValueError):
+            # The ledger is of another version.
+            return None
+        return StitchRequest(
+            lens_take,
+            record.recipe,
+            folder,
+            settings,
+            _stem(take),
+            marks=record.marks,
+            camera=take.clip.card,
+            clip_id=take.clip.id,
+        )
+
+    def align(self, take: Take, moment_s: Fraction | None) -> int:
+        """Aligns a take's body by one of its moments; its number in the queue."""
+        # By what was chosen, not by an earlier alignment: what it got wrong must not be where this begins.
+        names = [each.name for each in self.rig_choices(take) if each.name != OWN]
+        base = replace(self.lens_take(take), rig=names[0] if names else self._rig_text(take))
+        request = CalibrateRequest(base, take.body, moment_s)
+        self.said = ""
+        number = self._runner.add("calibrate", f"Align {take.body}", "encode", request)
+        self._aligning[number] = take.body
+        self._tell()
+        return number
+
+    def aligning(self, take: Take) -> int | None:
+        """The number of the job that aligns its body now."""
+        return next((number for number, body in self._aligning.items() if body == take.body), None)
+
+    def calibrated(self, number: int, found: AlignedRig | None, problem: str) -> None:
+        """A job that aligns a body has ended: with a rig, with a problem, or stopped with neither."""
+        body = self._aligning.pop(number, "")
+        self.reload()
+        if body and found is not None:
+            self._choices[body] = OWN
+            remember(self._ledger, _CHOICES, body, OWN)
+            places = count_text(found.matches, "place")
+            self.said = f"{body}: aligned by {places}; those held out fit to {found.residual_px:.2f} px."
+            if found.unknown:
+                self.said += f" Not told by the footage, as supplied: {', '.join(found.unknown)}."
+        elif problem:
+            self.said = problem
+        self._tell()
+
+    def reload(self) -> None:
+        """Takes rigs as the ledger and the person's own folder have them now."""
+        self._kept = kept_rigs(self._ledger)
+        self._loaded.clear()
+
+    def _tell(self) -> None:
+        for listener in list(self.listeners):
+            listener()
+
+
+def _stem(take: Take) -> str:
+    """The output's name: of lenses on cards of their own, not the first card's; nothing where the clip names it."""
+    if len(take.clips) < 2:
+        return ""
+    begun = take.clip.clip.start
+    return safe_name(f"{begun:%Y-%m-%d_%H%M%S}_{take.recording}" if begun is not None else take.recording, "sphere")
+
+
+def _key(take: Take) -> str:
+    return f"clip:{take.clip.id}"
