@@ -139,7 +139,7 @@ def _shift(
     return float(np.hypot(*(at + finer - home)))
 
 
-def _summit(fits: NDArray[np.floating], at: int) -> float:
+def _summit(fits: NDArray[Any], at: int) -> float:
     """Where between its neighbours the best fit lies, by a parabola through three; 0 where it is no summit."""
     if not 0 < at < len(fits) - 1:
         return 0.0
