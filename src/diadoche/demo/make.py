@@ -19,7 +19,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "6"
+_VERSION = "7"
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,8 +119,8 @@ def _rig_recordings(lens: int) -> list[Recording]:
     rail = Camera(6, -16, 30, 20, 0, 90, *size)
     short = 20 if lens == 4 else 40
     return [
-        Recording(rail, Fraction(30), 30, False, _day(11, 5), "", 18000 + 100 * lens),
-        Recording(rail, Fraction(30), short, False, _day(11, 17), "", 18040 + 100 * lens, Fraction(3)),
+        Recording(rail, Fraction(30), 30, False, _day(11, 5), "", 18000),
+        Recording(rail, Fraction(30), short, False, _day(11, 17), "", 18040, Fraction(3)),
     ]
 
 

@@ -175,7 +175,7 @@ class Stitching:
         rig, settings, size = self.rig(take), self.settings(take), self.size(take)
         if rig is None or size is None:
             return f"No rig for {take.lens_words} is known: put one of your own into {self._station.rigs_folder}."
-        if settings.layout != "mono" and not rig.is_stereo:
+        if settings.layout != "mono" and not rig.has_two_eyes:
             return f"The rig has one eye: it gives no {settings.layout} picture."
         shared = _SHARED.get(PictureFormat.of(take.facts).chroma, (1, 1))
         return SphereShape(*size, settings.layout, settings.width_deg).mistake(shared)

@@ -254,7 +254,7 @@ class StitchDialog(QDialog):
         self.quality.setCurrentIndex(self.quality.findData(settings.quality))
         self.layout_choice.setCurrentIndex(self.layout_choice.findData(settings.layout))
         rig = stitching.rig(take)
-        self.layout_choice.setEnabled(rig is not None and rig.is_stereo)
+        self.layout_choice.setEnabled(rig is not None and rig.has_two_eyes)
         self.layout_choice.setToolTip("" if self.layout_choice.isEnabled() else "This rig has one eye")
         self._fill(self.size_choice, stitching.sizes(take))
         self.size_choice.setCurrentIndex(max(0, self.size_choice.findData(settings.size)))

@@ -20,8 +20,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diadoche.core.sphere.rig import Rig
+from diadoche.core.sphere.ring_stereo import RING_BAND_DEG
 from diadoche.core.sphere.shifts import ROUND, Field, Shifts, gone_round
-from diadoche.core.sphere.stitch_map import weights_of
+from diadoche.core.sphere.stitch_map import lens_weights
 from diadoche.core.sphere.strips import Strip, alike, looked_up, places_in, strips_of
 
 Sample = TypeVar("Sample", bound=np.generic)
@@ -29,6 +30,8 @@ Sample = TypeVar("Sample", bound=np.generic)
 _REACH_DEG = 6.0
 # A strip is no longer than that: what is found on it to a tenth of a place is fine enough for the finest lenses.
 _MOST_COLUMNS = 864
+# Of a ring, all that two neighbours see is matched, and not a band.
+_MOST_RING_COLUMNS = 576
 # The finest scale at which is searched: 1 is half the strip's size. Finer ones take four times as long for nothing.
 _FINEST = 1
 _STEPS = 2
@@ -71,9 +74,10 @@ class NearMatching:
         self._rig = rig
         self._quality = quality or NearQuality()
         self._strips, self._ways = [], []
-        for strip in strips_of(rig, band_deg + 2 * _REACH_DEG, _MOST_COLUMNS):
+        columns = _MOST_RING_COLUMNS if rig.viewing_eye else _MOST_COLUMNS
+        for strip in strips_of(rig, RING_BAND_DEG if rig.viewing_eye else band_deg + 2 * _REACH_DEG, columns):
             angles = np.stack([each.project(strip.rays)[1] for each in rig.lenses])
-            weights = weights_of(rig, angles, band_deg)
+            weights = lens_weights(rig, strip.rays, angles, band_deg)
             if ((weights[strip.one] > 0) & (weights[strip.other] > 0)).any():
                 self._strips.append(strip)
                 self._ways.append(_Way(rig, strip, weights))

@@ -27,6 +27,7 @@ Eye = Literal["", "left", "right"]
 FORMAT = "diadoche-rig"
 _LARGEST_FILE_BYTES = 1_000_000
 _MOST_LENSES = 32
+_LEAST_RING, _LEAST_RING_M = 4, 0.034
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,8 @@ class Rig:
     picture_px: tuple[int, int]
     spread: Spread = field(default_factory=Spread)
     note: str = ""
+    # Of a ring: for which eye it is looked through; none in particular where one picture serves both.
+    viewing_eye: Eye = ""
 
     @property
     def pictures(self) -> int:
@@ -98,8 +101,28 @@ class Rig:
         """Whether each eye has lenses of its own."""
         return any(each.eye for each in self.lenses)
 
+    @property
+    def is_ring(self) -> bool:
+        """Whether its lenses stand in a level ring, wide and close enough to look between them for either eye."""
+        places = np.array([each.position_m for each in self.lenses])
+        if len(places) < _LEAST_RING:
+            return False
+        places = places - places.mean(axis=0)
+        up = np.mean([each.matrix[:, 1] for each in self.lenses], axis=0)
+        lengths = np.linalg.norm(places, axis=1)
+        level = np.abs(places @ up).max() < 0.2 * lengths.mean()
+        # Narrower than eyes are apart, no ray would touch the circle between them.
+        return bool(lengths.min() > _LEAST_RING_M and np.ptp(lengths) < 0.2 * lengths.mean() and level)
+
+    @property
+    def has_two_eyes(self) -> bool:
+        """Whether a picture can be made for each eye."""
+        return self.is_stereo or self.is_ring
+
     def for_eye(self, eye: Eye) -> Rig:
         """The lenses that one eye looks through; all of them where the rig is no stereo pair."""
+        if eye and not self.is_stereo:
+            return replace(self, viewing_eye=eye) if self.is_ring else self
         return replace(self, lenses=tuple(each for each in self.lenses if each.eye in {"", eye}))
 
     @property

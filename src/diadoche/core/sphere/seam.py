@@ -18,7 +18,7 @@ from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
 from diadoche.core.sphere.shifts import Shifts
-from diadoche.core.sphere.stitch_map import weights_of
+from diadoche.core.sphere.stitch_map import lens_weights
 from diadoche.core.sphere.strips import Strip, looked_up, places_in, strips_of
 
 # How large the blocks are, and how far they are shifted, in degrees: both lenses must see all of that.
@@ -48,7 +48,7 @@ class SeamMeasure:
         self._strips, self._mixed = [], []
         for strip in strips_of(rig, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG)):
             angles = np.stack([each.project(strip.rays)[1] for each in rig.lenses])
-            weights = weights_of(rig, angles, band_deg)
+            weights = lens_weights(rig, strip.rays, angles, band_deg)
             # What two lenses see, and a third one shows, is no seam.
             mixed = (weights[strip.one] > _SHOWN) & (weights[strip.other] > _SHOWN)
             if mixed.any():

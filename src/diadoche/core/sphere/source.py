@@ -99,7 +99,7 @@ class StitchSource:
             )
         for each in lenses[1:]:
             _must_be_like(lenses[0], each)
-        if shape.layout != "mono" and not rig.is_stereo:
+        if shape.layout != "mono" and not rig.has_two_eyes:
             raise RequestError(
                 f"The rig {rig.name} has one eye: it gives no {shape.layout} picture.", do="Choose the layout mono."
             )
@@ -130,7 +130,7 @@ class StitchSource:
     def _measure(self, pictures: Sequence[Planes], shifts: Shifts | None, time_s: Fraction) -> None:
         if self._measured and self._seam_measure is None:
             # Of the eye that comes first.
-            eye, target = self._rig.for_eye("left"), Equirectangular(*self.shape.eye_px, self.shape.bounds)
+            eye, target = self._rig.for_eye(self.eyes[0]), Equirectangular(*self.shape.eye_px, self.shape.bounds)
             self._seam_measure = SeamMeasure(eye, target, self.band_deg)
         if self._seam_measure is not None and self._seam_measure.has_seams:
             lumas = [planes[0] for planes in pictures]

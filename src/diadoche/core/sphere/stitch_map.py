@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
+from diadoche.core.sphere.ring_stereo import ring_weights
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
 
 Array = NDArray[np.float64]
@@ -82,6 +83,11 @@ class Patch:
     grid_rays: NDArray[np.float32] | None = None
 
 
+def lens_weights(rig: Rig, rays: NDArray[np.floating], angles: Array, band_deg: float) -> NDArray[np.float32]:
+    """How much each lens counts in some directions, whichever way the rig is looked through; see `weights_of`."""
+    return ring_weights(rig, rays, angles) if rig.viewing_eye else weights_of(rig, angles, band_deg)
+
+
 def weights_of(rig: Rig, angles: Array, band_deg: float) -> NDArray[np.float32]:
     """How much each lens counts in some directions, shape (lenses, …); they add up to 1 where any lens sees.
 
@@ -142,7 +148,7 @@ class StitchMap:
         down = rows * sampling.down + sampling.top
         rays = target.rays(across[None, :], down[:, None])
         found = [each.project(rays, distance_m) for each in self.rig.lenses]
-        weights = weights_of(self.rig, np.stack([angle for _, angle in found]), band_deg)
+        weights = lens_weights(self.rig, rays, np.stack([angle for _, angle in found]), band_deg)
         unseen = weights.max(axis=0) == 0
         self.unseen += int(unseen.sum())
         for left, right, lenses in _runs(weights):

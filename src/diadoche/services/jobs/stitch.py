@@ -26,6 +26,7 @@ from diadoche.services.wire import to_text
 
 if TYPE_CHECKING:
     from diadoche.core.sphere.calibration import Calibration
+    from diadoche.core.sphere.source import StitchSource
 
 # Whether lenses are aligned by what they see in common first: not at all, where that can be done, or else not stitched.
 Align = Literal["no", "may", "must"]
@@ -118,10 +119,11 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         source = opened(take, settings, measured=True)
         marks = Marks.parse(*request.marks, source.picture) if request.marks else None
         frames = source.lens_planes(moments_of(source.picture, marks))
-        aligned, told = None, list[Problem]()
+        lumas = [[planes[0] for planes in pictures] for pictures in frames]
+        aligned, told = None, _faults(source, lumas, take)
         if request.align != "no":
-            lumas = [[planes[0] for planes in pictures] for pictures in frames]
-            aligned, told = _aligned(source.rig, lumas, request.align, Share(watch, 0, 0.1))
+            aligned, said = _aligned(source.rig, lumas, request.align, Share(watch, 0, 0.1))
+            told += said
         if aligned is not None:
             source = source.with_rig(replace(take, rig=aligned.text).load_rig())
             if request.save_rig is not None:
@@ -175,6 +177,27 @@ def _aligned(
         return None, [
             replace(problem, safe="It is stitched by the rig's own values.", do="Align it by another moment.")
         ]
+
+
+def _faults(source: StitchSource, lumas: Sequence[Sequence[NDArray[Any]]], take: LensTake) -> list[Problem]:
+    """What is wrong with the lenses, as far as a stitch makes sense all the same.
+
+    Raises:
+        MediaError: it does not.
+    """
+    from diadoche.core.sphere.lens_check import lens_faults
+
+    faults = lens_faults(source.rig, lumas, source.picture.bit_depth)
+    sure = next((fault for fault in faults if fault.sure), None)
+    if sure is not None:
+        raise MediaError(
+            sure.words,
+            path=take.paths[0],
+            safe="The originals are untouched; nothing was written.",
+            do="Give the files in the order of the rig, or a rig that is as the camera was.",
+        )
+    safe, do = "It is stitched as it is; the originals are untouched.", "Look at the result before it is used."
+    return [Problem(fault.words, str(take.paths[0]), safe, do) for fault in faults]
 
 
 def aligned_rig(rig: Rig, found: Calibration) -> AlignedRig:

@@ -138,7 +138,7 @@ def _preview(take: LensTake, settings: StitchSettings, moment_s: Fraction, width
     picture, break_px, strips = source.stitched(frames[0])
     rgb = picture.to_ndarray(format="bgr24")
     if not strips:
-        strips = NearMatching(source.rig.for_eye("left"), source.band_deg).strips
+        strips = NearMatching(source.rig.for_eye(source.eyes[0]), source.band_deg).strips
     seams = [(name, _png(view)) for name, view in _seams(source, rgb, strips)]
     return {"png": _png(rgb), "seams": seams, "break_px": break_px}
 
@@ -162,7 +162,7 @@ def _shot(take: LensTake, settings: StitchSettings, moment_s: Fraction) -> dict[
     shot = shot_of(source.rig, source.band_deg, [moment], source.picture.bit_depth)
     if shot is None:
         return None
-    rig, (wide, high) = source.rig.for_eye("left"), source.shape.eye_px
+    rig, (wide, high) = source.rig.for_eye(source.eyes[0]), source.shape.eye_px
     matching, target = NearMatching(rig, source.band_deg), Equirectangular(wide, high, source.shape.bounds)
     matching_s = _seconds(lambda: matching.shifts(moment[0]))
     shared, kind = source.shared, moment[0][0].dtype
@@ -200,7 +200,7 @@ def _seams(source: StitchSource, picture: Any, strips: Sequence[Strip]) -> list[
 
     from diadoche.core.sphere.projection import Equirectangular
 
-    rig = source.rig.for_eye("left")
+    rig = source.rig.for_eye(source.eyes[0])
     wide, high = source.shape.eye_px
     target = Equirectangular(wide, high, source.shape.bounds)
     along = (np.arange(_SEAM_PX) + 0.5) / _SEAM_PX * 2 * np.pi - np.pi
