@@ -18,6 +18,7 @@ _STEP_PX = 4
 # Outside the circle of a fisheye there is nothing but black.
 _BLACK, _LIT = 24.0, 40.0
 _OUTSIDE, _INSIDE, _BLACK_SHARE = 1.04, 0.9, 0.85
+_LEAST_SAMPLES = 16
 
 
 @dataclass(slots=True)
@@ -99,6 +100,8 @@ def _circles(luma: Luma) -> int:
 def _is_circle(square: Luma) -> bool:
     """Black outside the inscribed circle, but for what a camera may write into a corner, and lit inside."""
     height, width = square.shape
+    if min(height, width) < _LEAST_SAMPLES:
+        return False
     down, across = np.ogrid[:height, :width]
     radius = np.hypot((down + 0.5) / height * 2 - 1, (across + 0.5) / width * 2 - 1)
     outside = square[radius > _OUTSIDE]
