@@ -38,6 +38,12 @@ def stitch(
     quality: Annotated[
         str, typer.Option(help="best, standing (a camera that does not move), or quick (near things stand twice).")
     ] = "best",
+    fill_poles: Annotated[
+        bool, typer.Option("--fill-poles", help="Fill from around what no lens sees above and below.")
+    ] = False,
+    cover_deg: Annotated[
+        float, typer.Option(min=0, max=60, help="Fill so many degrees around the nadir from around them: a tripod.")
+    ] = 0.0,
     as_filmed: Annotated[bool, typer.Option("--as-filmed", help="Leave lenses as bright as they are.")] = False,
     calibrate: Annotated[
         bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
@@ -67,6 +73,8 @@ def stitch(
                 _degrees(width_deg),
                 even_out=not as_filmed,
                 turn_deg=_turn(centre),
+                fill_poles=fill_poles,
+                cover_deg=cover_deg,
             ),
             to.stem,
             mark,

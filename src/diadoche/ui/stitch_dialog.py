@@ -134,6 +134,8 @@ class StitchDialog(QDialog):
         grid.addWidget(self.align_button, 1, 2)
         self.angles = [self._angle(name, limit) for name, limit in (("Right", 180), ("Up", 90), ("Roll", 180))]
         grid.addWidget(label("Centre", "soft"), 5, 0)
+        for angle in self.angles:
+            angle.valueChanged.connect(lambda _value: self._turn())
         turn = QHBoxLayout()
         turn.setSpacing(6)
         for angle in self.angles:
@@ -146,6 +148,20 @@ class StitchDialog(QDialog):
         self.even = TickBox(theme, "Lenses evened in light and colour")
         self.even.toggled.connect(lambda on: self._change(even_out=on))
         grid.addWidget(self.even, 6, 1, 1, 2)
+        self.poles = TickBox(theme, "Holes above and below filled from around")
+        self.poles.setToolTip("Where no lens sees; it is made up from what lies around. Black where this is off")
+        self.poles.toggled.connect(lambda on: self._change(fill_poles=on))
+        self.cover = self._angle("Cover", 60)
+        self.cover.setMinimum(0)
+        self.cover.setAccessibleName("Cover below, in degrees")
+        self.cover.setToolTip("Over a tripod: so far around the nadir is made up from what lies around; 0 is none")
+        self.cover.valueChanged.connect(lambda value: self._change(cover_deg=value))
+        below = QHBoxLayout()
+        below.setSpacing(6)
+        below.addWidget(self.poles, 1)
+        below.addWidget(label("cover below", "soft"))
+        below.addWidget(self.cover)
+        grid.addLayout(below, 7, 1, 1, 2)
         return form
 
     def _choice(self, theme: Theme, name: str, chosen: Callable[[], object]) -> ChoiceBox:
@@ -165,7 +181,6 @@ class StitchDialog(QDialog):
         box.setToolTip(
             {"Right": "What comes into the middle, to the right", "Up": "And above it"}.get(name, "Clockwise")
         )
-        box.valueChanged.connect(lambda _value: self._turn())
         return box
 
     def _right(self, theme: Theme) -> QVBoxLayout:
@@ -262,6 +277,8 @@ class StitchDialog(QDialog):
         for angle, value in zip(self.angles, settings.turn_deg, strict=True):
             angle.setValue(value)
         self.even.setChecked(settings.even_out)
+        self.poles.setChecked(settings.fill_poles)
+        self.cover.setValue(settings.cover_deg)
         under_way = stitching.aligning(take) is not None
         self.align_button.setEnabled(rig is not None and not under_way and not take.missing)
         self.align_button.setText("Aligning…" if under_way else "Align here")

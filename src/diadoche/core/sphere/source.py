@@ -25,6 +25,7 @@ from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.sizes import count_text
 from diadoche.core.spatial import v1_box, v2_boxes
+from diadoche.core.sphere.cover import Cap, Cover, open_poles
 from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.near_matching import NearMatching, NearQuality
 from diadoche.core.sphere.projection import Equirectangular
@@ -33,6 +34,7 @@ from diadoche.core.sphere.seam import SeamMeasure
 from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
 from diadoche.core.sphere.shifts import Shifts
+from diadoche.core.sphere.stitch_map import LUMA, chroma_sampling
 from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
 from diadoche.core.sphere.strips import Strip
 
@@ -43,6 +45,18 @@ _AHEAD = 3
 _ENDING_S = 5.0
 _SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
 _PLANAR = {"4:2:0": "yuv420p", "4:2:2": "yuv422p", "4:4:4": "yuv444p"}
+
+
+@dataclass(frozen=True, slots=True)
+class Filling:
+    """What is filled from around: holes above and below that no lens sees, and so many degrees around the nadir.
+
+    `down`: where the rig's nadir is in the result.
+    """
+
+    poles: bool = False
+    below_deg: float = 0.0
+    down: tuple[float, float, float] = (0.0, 1.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +86,7 @@ class StitchSource:
         measured: bool = False,
         near: NearQuality | None = None,
         gains: NDArray[np.float64] | None = None,
+        filling: Filling | None = None,
     ) -> None:
         """
         Args:
@@ -82,6 +97,7 @@ class StitchSource:
             measured: whether it is measured, picture by picture, how well the seams fit.
             near: how what is near is matched between lenses; None and it is not.
             gains: of red, green and blue for each lens, in linear light; see `exposure`.
+            filling: what is filled from around; None and nothing is.
 
         Raises:
             RequestError: rig, files and shape do not fit together.
@@ -119,7 +135,7 @@ class StitchSource:
         # Where a lens had no picture, by its place among the lenses: known when `units` was read.
         self.lacking: dict[int, list[Fraction]] = {}
         self.ended_early: dict[int, Fraction] = {}
-        self._gains = gains
+        self._gains, self._filling = gains, filling
         self._corrections = [] if gains is None else self._corrections_by(gains)
         self._measured = measured
         # Made with the first picture that is measured: rig, gains and turn are often set one after another.
@@ -165,7 +181,9 @@ class StitchSource:
         half_s = 1 / self.picture.rate / 2
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
-        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near) as stitching:
+        with _Eyes(
+            self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
+        ) as stitching:
             others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
             try:
                 for unit in _ahead(self._runs[0].units(begin_s, end_s)):
@@ -284,31 +302,61 @@ class StitchSource:
         """
         for each in self._corrections:
             each.apply(pictures[each.picture])
-        with _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near) as stitching:
+        with _Eyes(
+            self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
+        ) as stitching:
             made, shifts = stitching.stitch(pictures)
         self._measure(pictures, shifts, Fraction(0))
         return made, self._breaks_px.get(0), () if shifts is None else shifts.strips
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""
-        return self._changed(rig, self._gains, self._near)
+        return self._changed(rig=rig)
 
     def turned(self, matrix: NDArray[np.float64]) -> StitchSource:
         """The same with its result turned: what was seen in a direction is seen in `matrix @` it."""
-        return self.with_rig(self._rig.turned(matrix))
+        filling = self._filling
+        if filling is not None:
+            x, y, z = (float(value) for value in matrix @ np.array(filling.down))
+            filling = replace(filling, down=(x, y, z))
+        return self._changed(rig=self._rig.turned(matrix), filling=filling)
 
     def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
         """The same with lenses made equally bright."""
-        return self._changed(self._rig, gains, self._near)
+        return self._changed(gains=gains)
+
+    def with_filling(self, filling: Filling | None) -> StitchSource:
+        """The same with other places filled."""
+        return self._changed(filling=filling)
 
     def with_near(self, near: NearQuality | None) -> StitchSource:
         """The same with what is near matched otherwise, or not at all."""
-        return self._changed(self._rig, self._gains, near)
+        return self._changed(near=near)
 
-    def _changed(self, rig: Rig, gains: NDArray[np.float64] | None, near: NearQuality | None) -> StitchSource:
-        return StitchSource(
-            self._lenses, rig, self.shape, band_deg=self.band_deg, measured=self._measured, near=near, gains=gains
-        )
+    def _changed(self, **changes: Any) -> StitchSource:
+        own: dict[str, Any] = {
+            "rig": self._rig,
+            "shape": self.shape,
+            "band_deg": self.band_deg,
+            "measured": self._measured,
+            "near": self._near,
+            "gains": self._gains,
+            "filling": self._filling,
+        }
+        return StitchSource(self._lenses, **(own | changes))
+
+    def _stitching(self) -> _Eyes:
+        return _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps())
+
+    def _caps(self) -> tuple[Cap, ...]:
+        """The places that are filled."""
+        if self._filling is None:
+            return ()
+        down = np.array(self._filling.down)
+        caps = open_poles(self._rig, down) if self._filling.poles else []
+        if self._filling.below_deg:
+            caps.append(Cap(self._filling.down, self._filling.below_deg))
+        return tuple(caps)
 
     @property
     def rig(self) -> Rig:
@@ -402,6 +450,7 @@ class _Eyes:
         eyes: Sequence[Eye],
         band_deg: float,
         near: NearQuality | None,
+        caps: Sequence[Cap] = (),
     ) -> None:
         self._shape = shape
         self._pixels = _planar_name(picture)
@@ -415,6 +464,8 @@ class _Eyes:
             matching = None if near is None else NearMatching(own, band_deg, near)
             stitcher = Stitcher(own, target, _SHARED[picture.chroma], band_deg=band_deg, near=matching, black=black)
             self._stitchers.append(stitcher)
+        samplings = (LUMA, *(chroma_sampling(*_SHARED[picture.chroma]),) * 2)
+        self._covers = [[Cover(cap, target, sampling) for cap in caps] for sampling in samplings]
 
     def __enter__(self) -> _Eyes:
         return self
@@ -427,9 +478,13 @@ class _Eyes:
         """The stitched picture, and the shifts of the eye that comes first."""
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
-        shifts = [
-            stitcher.stitch(pictures, self._part(into, number)) for number, stitcher in enumerate(self._stitchers)
-        ]
+        shifts = []
+        for number, stitcher in enumerate(self._stitchers):
+            own = self._part(into, number)
+            shifts.append(stitcher.stitch(pictures, own))
+            for plane, covers in zip(own, self._covers, strict=True):
+                for cover in covers:
+                    cover.fill(plane)
         return made, shifts[0]
 
     def _part(self, planes: Planes, number: int) -> Planes:

@@ -66,6 +66,9 @@ class StitchSettings:
     # How the whole is turned: what lay so many degrees to the right, above, and rolled clockwise comes upright into the
     # middle; 180 degrees of roll turn a camera over that hung.
     turn_deg: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    # Whether what no lens sees above and below is filled from around, and how much around the nadir, for a tripod.
+    fill_poles: bool = False
+    cover_deg: float = 0.0
 
 
 def proposed_size(rig: Rig, layout: Layout, width_deg: Fraction = Fraction(360)) -> tuple[int, int]:
@@ -89,7 +92,7 @@ def opened(take: LensTake, settings: StitchSettings, *, measured: bool = False) 
         RequestError: files, rig and settings do not fit together.
     """
     # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
-    from diadoche.core.sphere.source import StitchSource, lens_files
+    from diadoche.core.sphere.source import Filling, StitchSource, lens_files
 
     rig = take.load_rig()
     facts = take.facts or tuple(_facts(take.lenses))
@@ -99,7 +102,8 @@ def opened(take: LensTake, settings: StitchSettings, *, measured: bool = False) 
     if size is None:
         size = proposed_size(rig.for_size(first.width, first.height), settings.layout, settings.width_deg)
     shape = SphereShape(*size, settings.layout, settings.width_deg)
-    return StitchSource(lenses, rig, shape, band_deg=settings.band_deg, measured=measured)
+    filling = Filling(settings.fill_poles, settings.cover_deg)
+    return StitchSource(lenses, rig, shape, band_deg=settings.band_deg, measured=measured, filling=filling)
 
 
 @dataclass(frozen=True, slots=True)
