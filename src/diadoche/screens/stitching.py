@@ -86,7 +86,12 @@ class Stitching:
             title = f"{name}, {'yours' if name in names else 'supplied'}"
             if all(each.name != name for each in found) and self._fits(name, take):
                 found.append(RigChoice(name, title))
-        return found
+        # Two pictures are a pair of eyes more seldom than they are lenses back to back.
+        return sorted(found, key=lambda each: each.name != OWN and self._is_pair(each.name, take))
+
+    def _is_pair(self, name: str, take: Take) -> bool:
+        rig = self._load(name, take)
+        return rig is not None and rig.is_stereo
 
     def _fits(self, name: str, take: Take) -> bool:
         rig = self._load(name, take)

@@ -21,6 +21,8 @@ Array = NDArray[np.float64]
 _MOST_COLUMNS = 6000
 # Where less of the band is seen by both, there is nothing to align by.
 _LEAST_DEG = 1.0
+# Lenses whose axes differ by less look the same way; of a pair of eyes, a band so many times as wide is looked at.
+_SAME_WAY, _PAIR_TIMES = 0.2, 4.0
 # Contrast is evened out over so many places, and not raised where there is next to none: steps of single code values
 # follow the lens's own shading, and would be taken for something that is there.
 _WINDOW = (31, 31)
@@ -81,10 +83,15 @@ def _strip(rig: Rig, one: int, other: int, band_deg: float, most_columns: int) -
     axes = [rig.lenses[number].matrix[:, 2] for number in (one, other)]
     pole = axes[0] - axes[1]
     length = float(np.linalg.norm(pole))
-    if length < 0.05:
-        # Both look the same way, as the eyes of a pair do: no seam lies between them.
-        return None
-    pole /= length
+    eyes = {rig.lenses[one].eye, rig.lenses[other].eye}
+    if length < _SAME_WAY:
+        if eyes != {"left", "right"}:
+            # Both look the same way: no seam lies between them.
+            return None
+        # The eyes of a pair see all in common: the band lies level, as wide as there is something to compare.
+        pole, band_deg = -rig.lenses[one].matrix[:, 1], _PAIR_TIMES * band_deg
+        length = float(np.linalg.norm(pole))
+    pole = pole / length
     # The strip begins where the two look apart most; between neighbours of a ring, its middle lies between their axes.
     level = axes[0] + axes[1]
     if np.linalg.norm(level) < 0.05:
