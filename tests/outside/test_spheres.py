@@ -265,3 +265,36 @@ def test_what_is_no_rig_at_all_is_named(film: Path, tmp_path: Path, text: str) -
     path.write_text(text, "latin-1")
     told = stitch(film, "--to", tmp_path / "out" / "s.mov", "--rig", path, code=2)
     assert "own.json has a mistake" in told["problems"][0]["what"]
+
+
+def told_of(path: Path) -> dict[str, dict[str, object]]:
+    return {each["side_data_type"]: each for each in ffprobe(path)["streams"][0].get("side_data_list", [])}
+
+
+def test_what_a_file_says_of_a_sphere_is_set_corrected_and_taken_away_by_rewrap(film: Path, tmp_path: Path) -> None:
+    """No picture is encoded: packets stay as they are, and ffprobe reads what was asked for."""
+    made = Path(str(stitch(film, "--to", tmp_path / "out" / "s.mov", "--size", "720x360")["output"]))
+    bare = tmp_path / "bare.mov"
+    ffmpeg("-i", made, "-map", "0", "-c", "copy", "-strict", "normal", bare)
+    assert "Spherical Mapping" not in told_of(bare)
+
+    def rewrap(path: Path, *words: str, code: int = 0) -> Path:
+        done = diadoche("rewrap", path, "--to", tmp_path / f"to {'-'.join(words)}", "--json", *words)
+        assert done.returncode == code, done.stdout
+        (found,) = json.loads(done.stdout) if code == 0 else ({"output": ""},)
+        assert code or found["packets_identical"]
+        return Path(found["output"] or tmp_path)
+
+    whole = rewrap(bare, "--sphere", "mono")
+    assert told_of(whole)["Spherical Mapping"]["projection"] == "equirectangular"
+    eyes = rewrap(whole, "--sphere", "side-by-side", "--width-deg", "180")
+    assert told_of(eyes)["Stereo 3D"]["type"] == "side by side"
+    assert told_of(eyes)["Spherical Mapping"]["projection"] == "tiled equirectangular"
+    flat = rewrap(eyes, "--sphere", "flat")
+    assert "Spherical Mapping" not in told_of(flat)
+    raw = flat.read_bytes()
+    assert all(each not in raw for each in (b"sv3d", b"st3d", bytes.fromhex("ffcc8263f8554a938814587a02521fdd")))
+    # A shape that contradicts what is to be said stops it.
+    rewrap(bare, "--sphere", "top-bottom", code=2)
+    rewrap(bare, "--sphere", "round", code=2)
+    rewrap(bare, "--sphere", "mono", "--container", "mkv", code=2)

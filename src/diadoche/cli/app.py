@@ -27,6 +27,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.naming import USUAL_FOLDERS, Naming
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import clock_text, count_text, size_text
+from diadoche.core.spatial import SphereTags
 from diadoche.demo.make import DemoCard, make_demo
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
@@ -333,10 +334,16 @@ def rewrap(
     every_picture: Annotated[
         bool, typer.Option("--every-picture", help="Compare every decoded picture, not those at the joins alone.")
     ] = False,
+    sphere: Annotated[
+        str, typer.Option(help="Say of the picture that it is mono, top-bottom or side-by-side on a sphere, or flat.")
+    ] = "",
+    width_deg: Annotated[str, typer.Option(help="How much of the sphere from left to right: 360, 180 …")] = "360",
     json: Json = False,
 ) -> None:
     """Put picture and sound into another container, joining spans, and prove that nothing changed."""
-    _make(paths, container, to, camera, None, json, every_picture=every_picture)
+    with reported(json):
+        tags = spheres.sphere_tags(sphere, width_deg)
+    _make(paths, container, to, camera, None, json, every_picture=every_picture, sphere=tags)
 
 
 @app.command()
@@ -370,13 +377,22 @@ def _make(
     *,
     every_picture: bool = False,
     changes: Changes | None = None,
+    sphere: SphereTags | None = None,
 ) -> None:
     with reported(json), Bar(json) as watch, stoppable(watch):
         clips = clips_from(paths, places().own_layouts, watch)
         outputs = [
             perform_make(
                 MakeRequest(
-                    clip.paths, recipe, to, camera, marks, changes, sounds=clip.sounds, every_picture=every_picture
+                    clip.paths,
+                    recipe,
+                    to,
+                    camera,
+                    marks,
+                    changes,
+                    sounds=clip.sounds,
+                    every_picture=every_picture,
+                    sphere=sphere,
                 ),
                 watch,
             )

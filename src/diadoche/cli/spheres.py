@@ -14,6 +14,7 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.convert.recipes import USUAL_RECIPE, recipe_named
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import size_text
+from diadoche.core.spatial import Bounds, SphereTags
 from diadoche.core.sphere.shape import Layout, Quality
 from diadoche.services.jobs.lens_take import LensTake, StitchSettings
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest, perform_stitch
@@ -105,6 +106,20 @@ def _tell(made: StitchOutput, as_json: bool) -> None:
     if made.aligned is not None:
         say(f"Lenses aligned; places not used for it fit to {made.aligned.residual_px:.2f} px.")
     say_problems(output.problems)
+
+
+def sphere_tags(text: str, width_deg: str) -> SphereTags | None:
+    """What a file is to say of a sphere; None where nothing was asked.
+
+    Raises:
+        RequestError: nobody knows that.
+    """
+    if not text:
+        return None
+    if text == "flat":
+        return SphereTags("")
+    side = (1 - _degrees(width_deg) / 360) / 2
+    return SphereTags(_one_of(Layout, "layout", text), Bounds(left=side, right=side))
 
 
 def _turn(text: str) -> tuple[float, float, float]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 
 _WHOLE = 1 << 32
@@ -88,6 +88,26 @@ def _number(words: str, name: str) -> int:
 V1_UUID = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
 _STEREO_CODES = {"mono": 0, "top-bottom": 1, "side-by-side": 2}
 _V1_STEREO = {"mono": "mono", "top-bottom": "top-bottom", "side-by-side": "left-right"}
+
+
+# Who says so in files.
+MAKER = "Diadoche"
+
+
+@dataclass(frozen=True, slots=True)
+class SphereTags:
+    """What a file is to say of its pictures, whatever it said before.
+
+    `stereo`: "mono", "top-bottom" or "side-by-side"; nothing where they are flat. `bounds`: the part of the sphere.
+    """
+
+    stereo: str
+    bounds: Bounds = field(default_factory=Bounds)
+
+    def eye_px(self, width: int, height: int) -> tuple[int, int]:
+        """Width and height of one eye's picture."""
+        wide, high = {"side-by-side": (2, 1), "top-bottom": (1, 2)}.get(self.stereo, (1, 1))
+        return width // wide, height // high
 
 
 def v2_boxes(stereo: str, bounds: Bounds, maker: str) -> tuple[tuple[str, bytes], ...]:

@@ -390,6 +390,7 @@ class OutputsScreen:
             clip.card,
             record.marks,
             record.changes,
+            sphere=record.sphere,
             clip_id=clip.id,
             sounds=clip.sounds,
             facts=clip.facts,

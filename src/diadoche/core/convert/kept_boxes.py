@@ -26,6 +26,7 @@ from diadoche.core.diskfiles import unseen_file
 from diadoche.core.spatial import V1_UUID
 
 _PICTURE_OR_SOUND = {b"vide", b"soun", b"hint", b"alis"}
+_SPHERE_BOXES = ("st3d", "sv3d")
 # In the picture's sample entry: mastering, light level, ambient light, content colours, spheres and eyes.
 _ENTRY_BOXES = ("mdcv", "clli", "amve", "cclv", "st3d", "sv3d", "SmDm", "CoLL")
 _LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
@@ -68,6 +69,8 @@ class Kept:
     tracks: tuple[DataTrack, ...] = ()
     entry_boxes: tuple[tuple[str, bytes], ...] = ()
     sphere: bytes = b""
+    # Whether nothing is to be said of a sphere, whatever a muxer took along.
+    is_flat: bool = False
     lost: tuple[str, ...] = ()
 
     @property
@@ -85,9 +88,13 @@ class Kept:
         """What holds for a part of the pictures too: what is said of them, without tracks that run beside them."""
         return replace(self, tracks=(), lost=())
 
+    def without_sphere(self) -> Kept:
+        """The same, and flat."""
+        return replace(self.with_sphere((), b""), is_flat=True)
+
     def with_sphere(self, entry_boxes: tuple[tuple[str, bytes], ...], sphere: bytes) -> Kept:
         """The same with another sphere."""
-        others = tuple(box for box in self.entry_boxes if box[0] not in {"st3d", "sv3d"})
+        others = tuple(box for box in self.entry_boxes if box[0] not in _SPHERE_BOXES)
         return replace(self, entry_boxes=(*others, *entry_boxes), sphere=sphere)
 
 
@@ -115,7 +122,7 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     body = next((payload for _kind, payload in inner_boxes(entry)), b"")[_ENTRY_HEAD_BYTES:]
     boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
     sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == V1_UUID), b"")
-    return Kept(tuple(tracks), boxes, sphere, tuple(lost))
+    return Kept(tuple(tracks), boxes, sphere, lost=tuple(lost))
 
 
 def _joined(
@@ -233,6 +240,12 @@ def is_all_there(path: Path, kept: Kept) -> bool:
     return boxes and not Counter(mine) - Counter(theirs)
 
 
+def says_sphere(path: Path) -> bool:
+    """Whether a finished file says that its picture is part of a sphere, in any way."""
+    again = what_to_keep([path], [Fraction(0)])
+    return bool(again.sphere) or any(kind in _SPHERE_BOXES for kind, _payload in again.entry_boxes)
+
+
 # -- writing -----------------------------------------------------------------------------------
 
 
@@ -245,7 +258,7 @@ def write_kept(path: Path, kept: Kept) -> bool:
     Raises:
         OSError: a sample cannot be read, or the file not written.
     """
-    if not (kept.tracks or kept.entry_boxes or kept.sphere):
+    if not (kept.tracks or kept.entry_boxes or kept.sphere or kept.is_flat):
         return True
     with path.open("r+b") as file:
         boxes = list(top_boxes(file))
@@ -321,6 +334,9 @@ def _picture_track(track: bytes, kept: Kept, timecode: int) -> bytes:
     description = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")
     entry_kind, entry = next(inner_boxes(description[8:]), ("", b""))
     head, inner = entry[:_ENTRY_HEAD_BYTES], list(inner_boxes(entry[_ENTRY_HEAD_BYTES:]))
+    if kept.is_flat or any(kind in _SPHERE_BOXES for kind, _payload in kept.entry_boxes):
+        # The muxer may have written what the source said of a sphere; what is to be kept of it counts.
+        inner = [box for box in inner if box[0] not in _SPHERE_BOXES]
     there = {kind for kind, _payload in inner}
     inner += [(kind, payload) for kind, payload in kept.entry_boxes if kind not in there]
     entry = head + b"".join(_box(kind, payload) for kind, payload in inner)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from diadoche.core.convert.recipes import Changes, Recipe
+from diadoche.core.spatial import SphereTags
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +26,8 @@ class OutputRecord:
     recipe: Recipe | str
     changes: Changes | None = None
     marks: tuple[str, str] | None = None
+    # What a rewrap was made to say of a sphere.
+    sphere: SphereTags | None = None
     # Of a stitch: its rig and its settings, each as text.
     stitch: dict[str, str] | None = None
 
@@ -44,5 +47,6 @@ class OutputRecord:
             "recipe": recipe,
             "changes": self.changes.model_dump(mode="json") if self.changes is not None else None,
             "marks": list(self.marks) if self.marks is not None else None,
+            "sphere": None if self.sphere is None else self.sphere.stereo or "flat",
             "stitch": self.stitch,
         }

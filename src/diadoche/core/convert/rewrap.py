@@ -14,7 +14,7 @@ from diadoche.core.convert.comparing import Comparison, compare_decoded
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering, sound_that_begins_anew
 from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.formats import PictureFormat
-from diadoche.core.convert.kept_boxes import Kept, is_all_there, what_to_keep, write_kept
+from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, what_to_keep, write_kept
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
@@ -25,6 +25,7 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TimedPacket, tracks_of
+from diadoche.core.spatial import MAKER, SphereTags, v1_box, v2_boxes
 from diadoche.core.watch import Progress, Share, Watch
 
 CONTAINERS = ("mov", "mp4", "mkv")
@@ -42,9 +43,11 @@ def rewrap(
     decode_check: bool = True,
     sounds: Sequence[Path] = (),
     every_picture: bool = False,
+    sphere: SphereTags | None = None,
 ) -> Output:
     """Puts the picture and sound of a clip into another container, joining its spans.
 
+    With `sphere`, the output says that of its pictures, instead of what the source says.
     With `every_picture`, all decoded pictures are compared with the original's, not those at the joins alone.
 
     Raises:
@@ -55,6 +58,8 @@ def rewrap(
     """
     if container not in CONTAINERS:
         raise RequestError(f"Nothing can be rewrapped to {container}.", do=f"Choose from {', '.join(CONTAINERS)}.")
+    if sphere is not None and container not in _ISO:
+        raise RequestError("Only MOV and MP4 can be told of a sphere here.", do="Choose mov or mp4.")
     if not facts.video:
         raise MediaError(f"{paths[0].name} holds no picture.", path=paths[0], safe="It is untouched.", do="Nothing.")
     began_s = time.monotonic()
@@ -66,7 +71,7 @@ def rewrap(
         new_file(folder, name, facts.size_bytes, (*paths, *sounds)) as made,
         InstantsBeside(run.paths, video.frame_rate) as beside,
     ):
-        copying = _Copying(run, facts, container)
+        copying = _Copying(run, facts, container, sphere)
         copying.write(made.part, Share(watch, 0, 0.2 if decode_check else 1))
         copying.finish(made.part)
         with synced_beside(made.part):
@@ -171,8 +176,8 @@ class _ReadBack:
 class _Copying:
     """The packets of a clip on their way into another container, and what is known of them afterwards."""
 
-    def __init__(self, run: Run, facts: Facts, container: str) -> None:
-        self.run = run
+    def __init__(self, run: Run, facts: Facts, container: str, sphere: SphereTags | None = None) -> None:
+        self.run, self._sphere = run, sphere
         self.facts = facts
         self._container = container
         self._tracks: list[CopiedTrack] = []
@@ -193,8 +198,7 @@ class _Copying:
             MediaError: the source cannot be read, or the container does not take a track.
         """
         expected = self.facts.frames or 1
-        if self._keeps_boxes:
-            self.kept = what_to_keep(self.run.paths, [Fraction(0)] * len(self.run.paths))
+        self.kept = self._to_keep([Fraction(0)] * len(self.run.paths))
         options = {"write_tmcd": str(int(not self.kept.has_timecode))} if self._container in _ISO else {}
         unjoinable = sound_that_begins_anew(self.run)
         self._unjoined = sorted(unjoinable)
@@ -243,15 +247,29 @@ class _Copying:
         Raises:
             OSError: a sample cannot be read, or the output not written.
         """
-        if not self._keeps_boxes:
+        if not self._keeps_boxes and self._sphere is None:
             return
-        self.kept = what_to_keep(self.run.paths, self.run.begins_s)
+        self.kept = self._to_keep(self.run.begins_s)
         with writing(part):
             write_kept(part, self.kept)
 
     def keeps_data(self, part: Path) -> bool:
         """Whether the output holds what no muxer takes along, to the byte."""
-        return not self._keeps_boxes or is_all_there(part, self.kept)
+        if not self._keeps_boxes and self._sphere is None:
+            return True
+        is_flat = self._sphere is not None and not self._sphere.stereo
+        return is_all_there(part, self.kept) and not (is_flat and says_sphere(part))
+
+    def _to_keep(self, begins_s: Sequence[Fraction]) -> Kept:
+        kept = what_to_keep(self.run.paths, begins_s) if self._keeps_boxes else Kept()
+        tags = self._sphere
+        if tags is None:
+            return kept
+        if not tags.stereo:
+            return kept.without_sphere()
+        eye_px = tags.eye_px(self.facts.video[0].width, self.facts.video[0].height)
+        boxes = v2_boxes(tags.stereo, tags.bounds, MAKER)
+        return kept.with_sphere(boxes, v1_box(tags.stereo, tags.bounds, eye_px, MAKER))
 
     def _count(self, timed: TimedPacket) -> None:
         self.pictures += not timed.hidden

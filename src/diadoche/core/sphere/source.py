@@ -24,7 +24,7 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.sizes import count_text
-from diadoche.core.spatial import v1_box, v2_boxes
+from diadoche.core.spatial import MAKER, v1_box, v2_boxes
 from diadoche.core.sphere.cover import Cap, Cover, open_poles
 from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.near_matching import NearMatching, NearQuality
@@ -39,7 +39,6 @@ from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
 from diadoche.core.sphere.strips import Strip
 
 T = TypeVar("T")
-MAKER = "Diadoche"
 # Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
 _AHEAD = 3
 _ENDING_S = 5.0

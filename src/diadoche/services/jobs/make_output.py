@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from pathlib import Path
 from typing import Literal
 
@@ -22,11 +23,14 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify, with_sounds, with_tracks
 from diadoche.core.names import safe_name, shown
 from diadoche.core.spans import runs_on
+from diadoche.core.spatial import SphereTags
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.jobs.list_card import list_card_at
 
 Way = Literal["rewrap", "convert"]
+# An eye's picture may be rounded to what encoders take.
+_SQUEEZED = 0.02
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +52,8 @@ class MakeRequest:
     sounds: tuple[Path, ...] = ()
     # What is known of the clip, every picture counted; None where nobody looked yet.
     facts: Facts | None = None
+    # A rewrap says this of its pictures, whatever the source says.
+    sphere: SphereTags | None = None
     # A rewrap compares every decoded picture with the original's, not those at the joins alone.
     every_picture: bool = False
 
@@ -79,7 +85,7 @@ def _record(request: MakeRequest) -> OutputRecord:
         with suppress(OSError):
             size = path.stat().st_size
         sources.append(SourceFile(str(path), size))
-    return OutputRecord(tuple(sources), request.recipe, request.changes, request.marks)
+    return OutputRecord(tuple(sources), request.recipe, request.changes, request.marks, sphere=request.sphere)
 
 
 def _perform(request: MakeRequest, watch: Watch) -> Output:
@@ -123,6 +129,7 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
             camera=request.camera,
             sounds=sounds,
             every_picture=request.every_picture,
+            sphere=_fitting(request.sphere, facts),
         )
     if not facts.video[0].decodable:
         raise MediaError(
@@ -136,6 +143,27 @@ def _make(request: MakeRequest, facts: Facts, watch: Watch) -> Output:
     return convert(
         source, request.recipe, request.folder, watch, camera=request.camera, marks=marks, changes=request.changes
     )
+
+
+def _fitting(tags: SphereTags | None, facts: Facts) -> SphereTags | None:
+    """What is to be said of a sphere, where the picture has that shape.
+
+    Raises:
+        RequestError: the shape contradicts it.
+    """
+    if tags is None or not tags.stereo:
+        return tags
+    width, height = facts.video[0].width, facts.video[0].height
+    wide, high = tags.eye_px(width, height)
+    told = tags.bounds.width_deg / tags.bounds.height_deg
+    if abs(float(Fraction(wide, high) / told) - 1) > _SQUEEZED:
+        raise RequestError(
+            f"{facts.path} is {width}×{height}: as {tags.stereo}, {float(tags.bounds.width_deg):g} by "
+            f"{float(tags.bounds.height_deg):g} degrees, what is round would be squeezed.",
+            safe="Nothing was written.",
+            do="Say which part of the sphere it is, and how eyes lie in it.",
+        )
+    return tags
 
 
 def outputs_folder(place: Path, shoot: str) -> Path:
