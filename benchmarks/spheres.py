@@ -15,11 +15,11 @@ import cv2
 import numpy as np
 
 from benchmarks.measuring import Row, at_most, ratio, timed
+from diadoche.core.sphere.lens_planes import planes_of
 from diadoche.core.sphere.near_matching import NearMatching
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig, rig_named
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
-from diadoche.core.sphere.source import planes_of
 from diadoche.core.sphere.stitch_map import weights_of
 from diadoche.core.sphere.stitcher import Stitcher
 

@@ -130,7 +130,7 @@ class PreviewThread:
                 if wanted.take_id not in self._known and found.png:
                     self._known.add(wanted.take_id)
                     shot = previews.shot(wanted.take, wanted.settings, wanted.moment_s)
-                    if shot is not None:
+                    if shot is not None and not self._closed:
                         self._bridge.post(partial(self._seen, wanted.take_id, shot))
 
     def _stale(self) -> bool:

@@ -53,7 +53,7 @@ class StitchDialog(QDialog):
     def __init__(self, parent: QWidget, theme: Theme, stitching: Stitching, takes: Sequence[Take]) -> None:
         super().__init__(parent)
         self._stitching, self._takes = stitching, list(takes)
-        self._showing = False
+        self._showing = self._closed = False
         self._seams: dict[str, QImage] = {}
         self._shots: dict[int, ShotSeen] = {}
         self.setWindowTitle(f"How {count_text(len(takes), 'take')} {'is' if len(takes) == 1 else 'are'} stitched")
@@ -327,6 +327,8 @@ class StitchDialog(QDialog):
         self._previews.ask(take.clip.id, lens_take, settings, self._moment_s, self._preview_px)
 
     def _previewed(self, found: SpherePreview) -> None:
+        if self._closed:
+            return
         self.picture.show_picture(QImage.fromData(found.png) if found.png else None, found.problem)
         self._seams = {each.name: QImage.fromData(each.png) for each in found.seams}
         self._fill(self.seam_choice, [(name, name) for name in self._seams])
@@ -335,6 +337,8 @@ class StitchDialog(QDialog):
         self._show_seam()
 
     def _seen(self, take_id: int, shot: ShotSeen) -> None:
+        if self._closed:
+            return
         self._shots[take_id] = shot
         self._said.setText(self._stitching.said or self._shot_words())
 
@@ -351,6 +355,8 @@ class StitchDialog(QDialog):
         self.seam.show_picture(self._seams.get(self.seam_choice.currentData() or ""))
 
     def _close(self) -> None:
+        # What is on its way from the thread of previews may still come, to widgets that are gone.
+        self._closed = True
         self._later.stop()
         self._previews.close()
         self._stitching.listeners.remove(self._refresh)

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import queue
-import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import Any
 
 import av
 import numpy as np
@@ -20,30 +17,23 @@ from diadoche.core.convert.kept_boxes import Kept, what_to_keep
 from diadoche.core.convert.source_index import Instants, source_instants
 from diadoche.core.convert.sources import Provenance
 from diadoche.core.errors import MediaError, Problem, RequestError
-from diadoche.core.identify.facts import Facts
-from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
-from diadoche.core.sizes import count_text
 from diadoche.core.spatial import MAKER, v1_box, v2_boxes
-from diadoche.core.sphere.cover import Cap, Cover, open_poles
+from diadoche.core.sphere.cover import Cap, open_poles
 from diadoche.core.sphere.exposure import Correction, Levels
-from diadoche.core.sphere.near_matching import NearMatching, NearQuality
+from diadoche.core.sphere.eye_pictures import EyePictures
+from diadoche.core.sphere.lens_files import LensFiles
+from diadoche.core.sphere.lens_planes import SHARED, copied, in_planes, planar_name, planes_of
+from diadoche.core.sphere.lens_reading import Follower, ahead
+from diadoche.core.sphere.near_matching import NearQuality
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
 from diadoche.core.sphere.seam import SeamMeasure
 from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
 from diadoche.core.sphere.shifts import Shifts
-from diadoche.core.sphere.stitch_map import LUMA, chroma_sampling
-from diadoche.core.sphere.stitcher import Plane, Planes, Stitcher
+from diadoche.core.sphere.stitcher import Planes
 from diadoche.core.sphere.strips import Strip
-
-T = TypeVar("T")
-# Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
-_AHEAD = 3
-_ENDING_S = 5.0
-_SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
-_PLANAR = {"4:2:0": "yuv420p", "4:2:2": "yuv422p", "4:4:4": "yuv444p"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,20 +46,6 @@ class Filling:
     poles: bool = False
     below_deg: float = 0.0
     down: tuple[float, float, float] = (0.0, 1.0, 0.0)
-
-
-@dataclass(frozen=True, slots=True)
-class LensFiles:
-    """The spans that hold a lens's picture, or that of several lenses, and in which of their picture tracks."""
-
-    paths: tuple[Path, ...]
-    facts: Facts
-    track: int = 0
-
-    @property
-    def name(self) -> str:
-        """For people."""
-        return shown(self.paths[0].name) + (f", track {self.track + 1}" if self.track else "")
 
 
 class StitchSource:
@@ -104,7 +80,7 @@ class StitchSource:
         self._lenses = tuple(lenses)
         self.shape = shape
         first = PictureFormat.of(lenses[0].facts)
-        if first.chroma not in _SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
+        if first.chroma not in SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
             raise RequestError(
                 f"Pictures in {first.chroma} cannot be stitched as they are.", do="Convert the lens files first."
             )
@@ -118,7 +94,7 @@ class StitchSource:
             raise RequestError(
                 f"The rig {rig.name} has one eye: it gives no {shape.layout} picture.", do="Choose the layout mono."
             )
-        if wrong := shape.mistake(_SHARED[first.chroma]):
+        if wrong := shape.mistake(SHARED[first.chroma]):
             raise RequestError(f"That cannot be made: {wrong}.", do="Choose another size or layout.")
         self._rig = rig.for_size(first.width, first.height)
         self.band_deg, self._near = band_deg, near
@@ -180,12 +156,12 @@ class StitchSource:
         half_s = 1 / self.picture.rate / 2
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
-        with _Eyes(
+        with EyePictures(
             self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
         ) as stitching:
-            others = [_Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
+            others = [Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
             try:
-                for unit in _ahead(self._runs[0].units(begin_s, end_s)):
+                for unit in ahead(self._runs[0].units(begin_s, end_s)):
                     if self.ended_early:
                         # What only some lenses saw is no sphere: it ends with the first that ends, and so does sound.
                         if isinstance(unit, Sound) and unit.time_s < min(self.ended_early.values()):
@@ -253,7 +229,7 @@ class StitchSource:
     @property
     def shared(self) -> tuple[int, int]:
         """How many pixels across and down share a value of colour."""
-        return _SHARED[self.picture.chroma]
+        return SHARED[self.picture.chroma]
 
     def _corrections_by(self, gains: NDArray[np.float64]) -> list[Correction]:
         made = [Correction(self._rig, number, each, self.levels, self.shared) for number, each in enumerate(gains)]
@@ -261,7 +237,7 @@ class StitchSource:
 
     def _corrected(self, frames: Sequence[av.VideoFrame]) -> list[Planes]:
         """The planes of the lens pictures, those of each lens as bright as its neighbours'."""
-        planar = [_in_planes(frame, self._pixels) for frame in frames]
+        planar = [in_planes(frame, self._pixels) for frame in frames]
         if self._corrections:
             # A decoder may still need what it gave.
             for frame in planar:
@@ -286,7 +262,7 @@ class StitchSource:
             pictures = [_first_picture(run.units(moment, end_s), moment) for run in self._runs]
             planar = [frame.reformat(format=self._pixels) for frame in pictures if frame is not None]
             if len(planar) == len(self._runs):
-                found.append([_copied(planes_of(frame)) for frame in planar])
+                found.append([copied(planes_of(frame)) for frame in planar])
         return found
 
     def stitched(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, float | None, tuple[Strip, ...]]:
@@ -301,7 +277,7 @@ class StitchSource:
         """
         for each in self._corrections:
             each.apply(pictures[each.picture])
-        with _Eyes(
+        with EyePictures(
             self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
         ) as stitching:
             made, shifts = stitching.stitch(pictures)
@@ -344,8 +320,8 @@ class StitchSource:
         }
         return StitchSource(self._lenses, **(own | changes))
 
-    def _stitching(self) -> _Eyes:
-        return _Eyes(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps())
+    def _stitching(self) -> EyePictures:
+        return EyePictures(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps())
 
     def _caps(self) -> tuple[Cap, ...]:
         """The places that are filled."""
@@ -364,7 +340,7 @@ class StitchSource:
 
     @property
     def _pixels(self) -> str:
-        return _planar_name(self.picture)
+        return planar_name(self.picture)
 
     def instants(self) -> Instants | None:
         """When its pictures are shown: the instants of the first lens as far as all lenses go."""
@@ -411,10 +387,6 @@ class StitchSource:
         return found
 
 
-def _planar_name(picture: PictureFormat) -> str:
-    return _PLANAR[picture.chroma] + ("" if picture.bit_depth == 8 else f"{picture.bit_depth}le")
-
-
 def _first_picture(units: Iterator[Unit], from_s: Fraction) -> av.VideoFrame | None:
     for unit in units:
         if isinstance(unit, Picture) and unit.time_s >= from_s:
@@ -436,200 +408,3 @@ def _must_be_like(first: LensFiles, other: LensFiles) -> None:
                 safe="Nothing was written.",
                 do="Make sure that these are the lenses of one take.",
             )
-
-
-class _Eyes:
-    """A stitcher for each eye, and the frames they write into."""
-
-    def __init__(
-        self,
-        rig: Rig,
-        shape: SphereShape,
-        picture: PictureFormat,
-        eyes: Sequence[Eye],
-        band_deg: float,
-        near: NearQuality | None,
-        caps: Sequence[Cap] = (),
-    ) -> None:
-        self._shape = shape
-        self._pixels = _planar_name(picture)
-        wide, high = shape.eye_px
-        target = Equirectangular(wide, high, shape.bounds)
-        scale = 1 << picture.bit_depth - 8
-        black = (0 if picture.color.range == "full" else 16 * scale, 128 * scale)
-        self._stitchers = []
-        for eye in eyes:
-            own = rig.for_eye(eye)
-            matching = None if near is None else NearMatching(own, band_deg, near)
-            stitcher = Stitcher(own, target, _SHARED[picture.chroma], band_deg=band_deg, near=matching, black=black)
-            self._stitchers.append(stitcher)
-        samplings = (LUMA, *(chroma_sampling(*_SHARED[picture.chroma]),) * 2)
-        self._covers = [[Cover(cap, target, sampling) for cap in caps] for sampling in samplings]
-
-    def __enter__(self) -> _Eyes:
-        return self
-
-    def __exit__(self, *error: Any) -> None:
-        for each in self._stitchers:
-            each.close()
-
-    def stitch(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, Shifts | None]:
-        """The stitched picture, and the shifts of the eye that comes first."""
-        made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
-        into = planes_of(made)
-        shifts = []
-        for number, stitcher in enumerate(self._stitchers):
-            own = self._part(into, number)
-            shifts.append(stitcher.stitch(pictures, own))
-            for plane, covers in zip(own, self._covers, strict=True):
-                for cover in covers:
-                    cover.fill(plane)
-        return made, shifts[0]
-
-    def _part(self, planes: Planes, number: int) -> Planes:
-        if self._shape.layout == "mono":
-            return planes
-        parts = []
-        for plane in planes:
-            height, width = plane.shape
-            if self._shape.layout == "top-bottom":
-                parts.append(plane[number * height // 2 : (number + 1) * height // 2])
-            else:
-                parts.append(plane[:, number * width // 2 : (number + 1) * width // 2])
-        return parts[0], parts[1], parts[2]
-
-
-def _in_planes(frame: av.VideoFrame, pixels: str) -> av.VideoFrame:
-    """The same samples in planes: packed and half-packed ones are laid out anew."""
-    if frame.format.name in {pixels, pixels.replace("yuv4", "yuvj4")}:
-        return frame
-    return frame.reformat(format=pixels)
-
-
-def _copied(planes: Planes) -> Planes:
-    luma, blue, red = (plane.copy() for plane in planes)
-    return luma, blue, red
-
-
-def planes_of(frame: av.VideoFrame) -> Planes:
-    """The three planes of a planar frame, as views that may be written to."""
-    found: list[Plane] = []
-    kind: type[np.uint8] | type[np.uint16] = np.uint8 if frame.format.components[0].bits == 8 else np.uint16
-    size = np.dtype(kind).itemsize
-    for plane in frame.planes:
-        lines: NDArray[Any] = np.frombuffer(plane, kind).reshape(-1, plane.line_size // size)  # type: ignore[call-overload]  # a buffer
-        found.append(lines[: plane.height, : plane.width])
-    return found[0], found[1], found[2]
-
-
-class _Ahead(Generic[T]):
-    """An iterator that is read on a thread of its own, a few steps ahead."""
-
-    def __init__(self, items: Iterator[T]) -> None:
-        self._items = items
-        self._queue: queue.Queue[T | BaseException | None] = queue.Queue(_AHEAD)
-        self._stopped = threading.Event()
-        self._thread = threading.Thread(target=self._read, name="lens", daemon=True)
-        self._thread.start()
-
-    def _read(self) -> None:
-        last: BaseException | None = None
-        try:
-            for item in self._items:
-                if not self._put(item):
-                    return
-        except BaseException as error:  # noqa: BLE001  # raised where the items are taken
-            last = error
-        self._put(last)
-
-    def _put(self, item: T | BaseException | None) -> bool:
-        while not self._stopped.is_set():
-            try:
-                self._queue.put(item, timeout=0.2)
-            except queue.Full:
-                continue
-            return True
-        return False
-
-    def __iter__(self) -> Iterator[T]:
-        while True:
-            item = self._queue.get()
-            if item is None:
-                return
-            if isinstance(item, BaseException):
-                raise item
-            yield item
-
-    def close(self) -> None:
-        """Ends the thread; what it had ready is thrown away. One that a disk owes an answer is left behind."""
-        self._stopped.set()
-        self._thread.join(_ENDING_S)
-
-
-def _ahead(items: Iterator[T]) -> Iterator[T]:
-    reading = _Ahead(items)
-    try:
-        yield from reading
-    finally:
-        reading.close()
-
-
-class _Follower:
-    """The pictures of one lens, asked for by the times of another."""
-
-    def __init__(self, run: Run, begin_s: Fraction, end_s: Fraction | None, half_s: Fraction) -> None:
-        self._reading: _Ahead[Picture | Missing] = _Ahead(
-            unit for unit in run.units(begin_s, end_s) if isinstance(unit, Picture | Missing)
-        )
-        self._items = iter(self._reading)
-        self._half_s = half_s
-        self._next: Picture | Missing | None = None
-        self.ended = False
-
-    def at(self, time_s: Fraction) -> Picture | None:
-        """The picture of that moment; None where there is none."""
-        while not self.ended:
-            if self._next is None:
-                unit = next(self._items, None)
-                if unit is None:
-                    self.ended = True
-                    return None
-                self._next = unit
-            if self._next.time_s > time_s + self._half_s:
-                return None
-            found, self._next = self._next, None
-            if found.time_s >= time_s - self._half_s:
-                return found if isinstance(found, Picture) else None
-        return None
-
-    def goes_on_after(self, time_s: Fraction) -> bool:
-        """Whether there is a picture later than that of a moment."""
-        return self.at(time_s + 2 * self._half_s) is not None
-
-    def close(self) -> None:
-        """Ends its thread."""
-        self._reading.close()
-
-
-def lens_files(lenses: Sequence[Sequence[Path]], facts: Sequence[Facts], rig: Rig) -> list[LensFiles]:
-    """Files as the pictures of a rig: a file each, or the tracks of one; of each its spans.
-
-    Raises:
-        MediaError: a file holds no picture.
-        RequestError: there are not as many pictures as the rig has.
-    """
-    found = []
-    for spans, each in zip(lenses, facts, strict=True):
-        if not each.video:
-            name = shown(spans[0].name)
-            raise MediaError(f"{name} holds no picture.", path=spans[0], safe="It is untouched.", do="Nothing.")
-        tracks = len(each.video) if len(lenses) == 1 else 1
-        for track in range(min(tracks, rig.pictures)):
-            own = replace(each, video=each.video[track:]) if track else each
-            found.append(LensFiles(tuple(spans), own, track))
-    if len(found) != rig.pictures:
-        raise RequestError(
-            f"The rig {rig.name} takes {count_text(rig.pictures, 'picture')}, and {len(found)} were given.",
-            do="Give a file for each of its pictures, in the order of the rig, or choose another rig.",
-        )
-    return found

@@ -92,7 +92,8 @@ def opened(take: LensTake, settings: StitchSettings, *, measured: bool = False) 
         RequestError: files, rig and settings do not fit together.
     """
     # OpenCV and SciPy take half a second to load: whoever stitches nothing does without.
-    from diadoche.core.sphere.source import Filling, StitchSource, lens_files
+    from diadoche.core.sphere.lens_files import lens_files
+    from diadoche.core.sphere.source import Filling, StitchSource
 
     rig = take.load_rig()
     facts = take.facts or tuple(_facts(take.lenses))
