@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import io
 import os
 from collections.abc import Iterator, Sequence
@@ -24,6 +25,19 @@ av.logging.restore_default_callback()
 av.logging.set_libav_level(av.logging.PANIC)
 # The AV1 encoder writes lines of its own past the library, unless it is told to keep to errors.
 os.environ.setdefault("SVT_LOG", "1")
+
+
+def layout_of(sound: av.AudioCodecContext | av.AudioFrame) -> tuple[str, int]:
+    """How channels are laid out, by the media library's names, and how many they are.
+
+    Where channels are listed one by one, the library's binding gives a layout that frees what is not its own when it
+    is let go; so does its property `channels`. Such an object is kept for ever, or the process dies of it.
+    """
+    layout = sound.layout
+    name: str = layout.name
+    if "(" in name:
+        ctypes.pythonapi.Py_IncRef(ctypes.py_object(layout))
+    return name, layout.nb_channels
 
 
 class SpanFile(io.RawIOBase):

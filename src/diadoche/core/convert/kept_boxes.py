@@ -69,6 +69,8 @@ class Kept:
     tracks: tuple[DataTrack, ...] = ()
     entry_boxes: tuple[tuple[str, bytes], ...] = ()
     sphere: bytes = b""
+    # Of each sound track, the payload of its `SA3D` box: how its channels stand for directions; or nothing.
+    ambisonic: tuple[bytes, ...] = ()
     # Whether nothing is to be said of a sphere, whatever a muxer took along.
     is_flat: bool = False
     lost: tuple[str, ...] = ()
@@ -122,7 +124,16 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     body = next((payload for _kind, payload in inner_boxes(entry)), b"")[_ENTRY_HEAD_BYTES:]
     boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
     sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == V1_UUID), b"")
-    return Kept(tuple(tracks), boxes, sphere, lost=tuple(lost))
+    ambisonic = tuple(_ambisonic(track) for track in find(first, "trak") if _handler(track) == b"soun")
+    return Kept(tuple(tracks), boxes, sphere, ambisonic if any(ambisonic) else (), lost=tuple(lost))
+
+
+def _ambisonic(track: bytes) -> bytes:
+    """The payload of a sound track's `SA3D` box, looked for by its name: heads of sound entries differ in length."""
+    entry = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
+    place = entry.find(b"SA3D")
+    size = int.from_bytes(entry[place - 4 : place], "big") if place >= 4 else 0
+    return entry[place + 4 : place - 4 + size] if size >= 20 else b""
 
 
 def _joined(
@@ -237,6 +248,7 @@ def is_all_there(path: Path, kept: Kept) -> bool:
     mine, theirs = ([track_digest(track) for track in each.tracks] for each in (kept, again))
     # The muxer may have written a timecode track of its own beside them.
     boxes = set(kept.entry_boxes) <= set(again.entry_boxes) and kept.sphere in {b"", again.sphere}
+    boxes = boxes and kept.ambisonic in {(), again.ambisonic}
     return boxes and not Counter(mine) - Counter(theirs)
 
 
@@ -258,7 +270,7 @@ def write_kept(path: Path, kept: Kept) -> bool:
     Raises:
         OSError: a sample cannot be read, or the file not written.
     """
-    if not (kept.tracks or kept.entry_boxes or kept.sphere or kept.is_flat):
+    if not (kept.tracks or kept.entry_boxes or kept.sphere or kept.ambisonic or kept.is_flat):
         return True
     with path.open("r+b") as file:
         boxes = list(top_boxes(file))
@@ -300,12 +312,15 @@ def _with_tracks(movie: bytes, kept: Kept, places: Sequence[Sequence[int]]) -> b
         new.append(("trak", _track(track, where, following, scale)))
         timecode = following if track.handler == _TIMECODE and not timecode else timecode
         following += 1
+    sounds = iter(kept.ambisonic)
     out, picture_met = [], False
     for kind, payload in children:
         if kind == "mvhd":
             payload = payload[:-4] + struct.pack(">I", following)
         elif kind == "trak" and _handler(payload) == b"vide" and not picture_met:
             payload, picture_met = _picture_track(payload, kept, timecode), True
+        elif kind == "trak" and _handler(payload) == b"soun":
+            payload = _sound_track(payload, next(sounds, b""))
         out.append((kind, payload))
     last = max(place for place, (kind, _payload) in enumerate(out) if kind == "trak")
     return b"".join(_box(kind, payload) for kind, payload in (*out[: last + 1], *new, *out[last + 1 :]))
@@ -349,6 +364,24 @@ def _picture_track(track: bytes, kept: Kept, timecode: int) -> bytes:
     if kept.sphere and not any(payload[:16] == kept.sphere[:16] for payload in find(track, "uuid")):
         track += _box("uuid", kept.sphere)
     return track
+
+
+def _sound_track(track: bytes, ambisonic: bytes) -> bytes:
+    """A sound track that says how its channels stand for directions."""
+    description = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")
+    kind, entry = next(inner_boxes(description[8:]), ("", b""))
+    # Sound that was mixed to other channels stands for directions no more.
+    if not ambisonic or _ambisonic(track) or _channels(entry) != int.from_bytes(ambisonic[8:12], "big"):
+        return track
+    rest = description[8 + 8 + len(entry) :]
+    changed = description[:8] + _box(kind, entry + _box("SA3D", ambisonic)) + rest
+    return _replaced(track, ("mdia", "minf", "stbl"), {"stsd": changed})
+
+
+def _channels(entry: bytes) -> int:
+    """Of a sound entry of any version [QTFF, sound sample descriptions]."""
+    place = (40, 44) if entry[8:10] == b"\0\2" else (16, 18)
+    return int.from_bytes(entry[slice(*place)], "big")
 
 
 def _track(track: DataTrack, places: Sequence[int], number: int, movie_scale: int) -> bytes:

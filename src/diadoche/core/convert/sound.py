@@ -20,6 +20,7 @@ from av.container import OutputContainer
 from numpy.typing import NDArray
 
 from diadoche.core.convert.formats import SoundFormat
+from diadoche.core.media import layout_of
 
 Samples = NDArray[np.int16] | NDArray[np.int32] | NDArray[np.float32]
 
@@ -248,7 +249,7 @@ class SoundTrack:
         yield from self.stream.encode(None)
 
     def _plain(self, frame: av.AudioFrame, time_s: Fraction) -> list[av.AudioFrame]:
-        shape = (frame.format.name, frame.layout.name, frame.sample_rate)
+        shape = (frame.format.name, layout_of(frame)[0], frame.sample_rate)
         if self._resampler is None or self._resampler[1] != shape:
             if self._resampler is not None:
                 words = f"{self._resampler[1][1]} at {self._resampler[1][2]} Hz becomes {shape[1]} at {shape[2]} Hz"

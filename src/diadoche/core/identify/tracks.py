@@ -21,6 +21,7 @@ from diadoche.core.identify.cadence import PLAUSIBLE_RATES, Cadence, cadence_of
 from diadoche.core.identify.facts import AudioFacts, Color, FieldOrder, Scan, VideoFacts
 from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.packs import RecordingPacks
+from diadoche.core.media import layout_of
 from diadoche.core.sampletable import SampleTable
 
 _FLAGGED: dict[int, tuple[Scan, FieldOrder | None]] = {
@@ -237,7 +238,8 @@ def audio_facts(stream: AudioStream) -> AudioFacts:
         depth = int(digits) if digits else context.format.bits
     elif name in {"flac", "alac"} and context.format is not None:
         depth = _lossless_depth(name, bytes(context.extradata or b""), context.format.bits)
-    return AudioFacts(name, context.channels, context.layout.name, context.sample_rate, depth, bool(context.format))
+    layout, channels = layout_of(context)
+    return AudioFacts(name, channels, layout, context.sample_rate, depth, bool(context.format))
 
 
 def _lossless_depth(codec: str, head: bytes, otherwise: int) -> int:

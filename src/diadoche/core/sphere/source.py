@@ -19,6 +19,7 @@ from diadoche.core.convert.sources import Provenance
 from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.spatial import MAKER, v1_box, v2_boxes
+from diadoche.core.sphere.ambisonics import is_first_order, turned
 from diadoche.core.sphere.cover import Cap, open_poles
 from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.eye_pictures import EyePictures
@@ -62,6 +63,7 @@ class StitchSource:
         near: NearQuality | None = None,
         gains: NDArray[np.float64] | None = None,
         filling: Filling | None = None,
+        turn: NDArray[np.float64] | None = None,
     ) -> None:
         """
         Args:
@@ -73,6 +75,7 @@ class StitchSource:
             near: how what is near is matched between lenses; None and it is not.
             gains: of red, green and blue for each lens, in linear light; see `exposure`.
             filling: what is filled from around; None and nothing is.
+            turn: by which the rig was turned against how it stood, so that ambisonic sound can be; see `turned`.
 
         Raises:
             RequestError: rig, files and shape do not fit together.
@@ -108,9 +111,11 @@ class StitchSource:
         facts = lenses[0].facts
         self.provenance = Provenance(tuple(paths), facts.start, facts.data)
         # Where a lens had no picture, by its place among the lenses: known when `units` was read.
+        # Tracks of ambisonic sound that would have to be turned and were not; known when `units` was read.
+        self._unturned: set[int] = set()
         self.lacking: dict[int, list[Fraction]] = {}
         self.ended_early: dict[int, Fraction] = {}
-        self._gains, self._filling = gains, filling
+        self._gains, self._filling, self._turn = gains, filling, turn
         self._corrections = [] if gains is None else self._corrections_by(gains)
         self._measured = measured
         # Made with the first picture that is measured: rig, gains and turn are often set one after another.
@@ -154,6 +159,7 @@ class StitchSource:
         self.lacking, self.ended_early = {}, {}
         self._breaks_px = {}
         half_s = 1 / self.picture.rate / 2
+        ambisonic = self._kept_of_first().ambisonic if self._turn is not None else ()
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
         with EyePictures(
@@ -165,10 +171,10 @@ class StitchSource:
                     if self.ended_early:
                         # What only some lenses saw is no sphere: it ends with the first that ends, and so does sound.
                         if isinstance(unit, Sound) and unit.time_s < min(self.ended_early.values()):
-                            yield unit
+                            yield self._sound(unit, ambisonic)
                         continue
                     if not isinstance(unit, Picture):
-                        yield unit
+                        yield self._sound(unit, ambisonic) if isinstance(unit, Sound) else unit
                         continue
                     found = [other.at(unit.time_s) for other in others]
                     frames = [unit.frame]
@@ -294,7 +300,8 @@ class StitchSource:
         if filling is not None:
             x, y, z = (float(value) for value in matrix @ np.array(filling.down))
             filling = replace(filling, down=(x, y, z))
-        return self._changed(rig=self._rig.turned(matrix), filling=filling)
+        turn = matrix if self._turn is None else matrix @ self._turn
+        return self._changed(rig=self._rig.turned(matrix), filling=filling, turn=turn)
 
     def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
         """The same with lenses made equally bright."""
@@ -317,6 +324,7 @@ class StitchSource:
             "near": self._near,
             "gains": self._gains,
             "filling": self._filling,
+            "turn": self._turn,
         }
         return StitchSource(self._lenses, **(own | changes))
 
@@ -353,17 +361,38 @@ class StitchSource:
 
     def kept(self) -> Kept:
         """The first file's tracks, and a sphere of its own."""
-        run = self._runs[0]
-        begins_s = run.begins_s or [Fraction(0)] * len(run.parts)
-        kept = Kept(lost=tuple(each for each in self.provenance.data if each != "timecode"))
-        if self._lenses[0].facts.container in {"MP4", "MOV"} and all(len(part) == 1 for part in run.parts):
-            kept = what_to_keep(run.paths, begins_s)
+        kept = self._kept_of_first()
         bounds, layout = self.shape.bounds, self.shape.layout
         return kept.with_sphere(v2_boxes(layout, bounds, MAKER), v1_box(layout, bounds, self.shape.eye_px, MAKER))
 
+    def _kept_of_first(self) -> Kept:
+        run = self._runs[0]
+        begins_s = run.begins_s or [Fraction(0)] * len(run.parts)
+        if self._lenses[0].facts.container in {"MP4", "MOV"} and all(len(part) == 1 for part in run.parts):
+            return what_to_keep(run.paths, begins_s)
+        return Kept(lost=tuple(each for each in self.provenance.data if each != "timecode"))
+
+    def _sound(self, unit: Sound, ambisonic: Sequence[bytes]) -> Sound:
+        """Sound that stands for directions turns with the picture; other sound is for the ears."""
+        box = ambisonic[unit.track] if unit.track < len(ambisonic) else b""
+        if self._turn is None or not box:
+            return unit
+        if not is_first_order(box):
+            self._unturned.add(unit.track)
+            return unit
+        return replace(unit, frame=turned(unit.frame, self._turn))
+
     def problems(self) -> list[Problem]:
         """What was wrong with the lenses; known when `units` was read."""
-        found = []
+        found = [
+            Problem(
+                f"The ambisonic sound of {self._lenses[0].name} is of a kind that is not turned here: the picture is.",
+                str(self._lenses[0].paths[0]),
+                "The sound is as it was recorded.",
+                "Turn it where sound is edited, or stitch the picture as it was filmed.",
+            )
+            for _track in sorted(self._unturned)
+        ]
         for number, time_s in self.ended_early.items():
             found.append(
                 Problem(

@@ -1,0 +1,139 @@
+"""Ambisonic sound: its tag comes along, and a direction that was heard stays with what is seen there."""
+
+from __future__ import annotations
+
+import json
+import struct
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+
+from diadoche.core.sphere.ambisonics import is_first_order, turned
+from diadoche.core.sphere.rotation import rotation
+from diadoche.demo.ray_scene import RayScene
+from tests.conftest import diadoche
+from tests.outside.gallery import RATE, beside, drawn, encode, two_lenses
+from tests.outside.numbered import ffmpeg
+
+FIRST_ORDER = bytes(2) + struct.pack(">IBBI4I", 1, 0, 0, 4, 0, 1, 2, 3)
+
+pytestmark = pytest.mark.usefixtures("own_state")
+
+
+def heard_from(direction: np.ndarray, samples: np.ndarray) -> np.ndarray:
+    """A plane wave from a direction (right, down, ahead) as W, Y, Z and X [closed form of the first order, SN3D]."""
+    right, down, ahead = direction / np.linalg.norm(direction)
+    return np.stack([samples, -right * samples, -down * samples, ahead * samples])
+
+
+@pytest.mark.parametrize("kind", ["fltp", "s16", "s32p"])
+def test_a_sound_turns_with_what_makes_it(kind: str) -> None:
+    matrix = rotation(70, 20, -35)
+    wave = 0.4 * np.sin(np.arange(480) / 7)
+    scale = {"fltp": 1.0, "s16": 2.0**15, "s32p": 2.0**31}[kind]
+    direction = np.array([0.4, -0.7, 0.3])
+    channels = heard_from(direction, wave) * scale
+    laid_out = channels.T.reshape(1, -1) if kind == "s16" else channels
+    dtype = {"fltp": np.float32, "s16": np.int16, "s32p": np.int32}[kind]
+    frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(laid_out.astype(dtype)), format=kind, layout="quad")
+    frame.sample_rate = 48_000
+    found = turned(frame, matrix).to_ndarray()
+    found = found.reshape(-1, 4).T if kind == "s16" else found
+    assert np.abs(found / scale - heard_from(matrix @ direction, wave)).max() < 1e-4
+
+
+def test_only_what_is_known_is_turned() -> None:
+    assert is_first_order(FIRST_ORDER)
+    assert not is_first_order(FIRST_ORDER[:-1])
+    assert not is_first_order(bytes(2) + struct.pack(">IBBI4I", 1, 0, 0, 4, 0, 2, 1, 3))
+    assert not is_first_order(bytes(2) + struct.pack(">IBBI9I", 2, 0, 0, 9, *range(9)))
+
+
+def with_tag(path: Path, box: bytes) -> Path:
+    """The same film whose sound says that it is ambisonic: the box is put into its entry by hand, boxes around grow."""
+    raw = path.read_bytes()
+    place = raw.rindex(b"moov") - 4
+    movie = raw[place:]
+
+    def grown(data: bytes) -> bytes:
+        out, at = b"", 0
+        while at < len(data):
+            size, kind = struct.unpack(">I4s", data[at : at + 8])
+            inner = data[at + 8 : at + size]
+            if kind in {b"moov", b"mdia", b"minf", b"stbl"} or (kind == b"trak" and b"soun" in inner):
+                inner = grown(inner)
+            elif kind == b"stsd" and b"vide" not in inner and (b"sowt" in inner or b"lpcm" in inner):
+                entry_size = struct.unpack(">I", inner[8:12])[0]
+                entry = struct.pack(">I", entry_size + 8 + len(box)) + inner[12 : 8 + entry_size]
+                inner = inner[:8] + entry + struct.pack(">I4s", 8 + len(box), b"SA3D") + box + inner[8 + entry_size :]
+            out += struct.pack(">I4s", 8 + len(inner), kind) + inner
+            at += size
+        return out
+
+    found = path.with_name("ambisonic.mov")
+    found.write_bytes(raw[:place] + grown(movie))
+    return found
+
+
+def channels_of(path: Path | str) -> np.ndarray:
+    raw = np.frombuffer(ffmpeg("-i", path, "-map", "0:a", "-f", "s16le", "-"), np.int16)
+    found: np.ndarray = raw.reshape(-1, 4).T.astype(float)
+    return found
+
+
+@pytest.fixture
+def film(tmp_path: Path) -> Path:
+    """Two lenses, and a tone that comes from the right."""
+    bare = encode(tmp_path / "bare.mov", [beside(*(drawn(lens, RayScene(3), 3) for lens in two_lenses(240)))])
+    tone = heard_from(np.array([1.0, 0, 0]), 8000 * np.sin(np.arange(48_000 * 3 // RATE) / 9))
+    sound = tmp_path / "tone.s16"
+    sound.write_bytes(tone.T.astype("<i2").tobytes())
+    told = tmp_path / "told.mov"
+    ffmpeg(
+        "-i", bare, "-f", "s16le", "-ar", "48000", "-ac", "4", "-channel_layout", "quad", "-i", sound,
+        "-map", "0:v", "-map", "1:a", "-c", "copy", told,
+    )  # fmt: skip
+    return with_tag(told, FIRST_ORDER)
+
+
+def test_it_is_kept_and_turned_with_the_picture(film: Path, tmp_path: Path) -> None:
+    words = ["--size", "480x240", "--json"]
+    plain, right = (
+        Path(
+            json.loads(diadoche("stitch", film, "--to", tmp_path / "out" / f"{n}.mov", *words, *more).stdout)["output"]
+        )
+        for n, more in (("plain", []), ("right", ["--centre", "90,0,0"]))
+    )
+    for path in (plain, right):
+        assert path.read_bytes().count(b"SA3D") == 1
+        assert FIRST_ORDER in path.read_bytes()
+    before, after = channels_of(plain), channels_of(right)
+    assert np.array_equal(before, channels_of(film))
+    # What came from the right comes from ahead now: from minus Y it went to X.
+    assert np.abs(after[3] + before[1]).max() <= 1
+    assert np.abs(after[1]).max() <= 1
+    assert np.array_equal(after[0], before[0])
+    again = json.loads(diadoche("rewrap", film, "--to", tmp_path / "again", "--json").stdout)[0]["output"]
+    assert FIRST_ORDER in Path(again).read_bytes()
+
+
+def test_a_kind_that_is_not_turned_is_named(film: Path, tmp_path: Path) -> None:
+    # Another order of channels than the usual one.
+    strange = bytes(2) + struct.pack(">IBBI4I", 1, 1, 0, 4, 0, 1, 2, 3)
+    film.write_bytes(film.read_bytes().replace(FIRST_ORDER, strange))
+    done = diadoche(
+        "stitch", film, "--to", tmp_path / "out" / "s.mov", "--size", "480x240", "--centre", "90,0,0", "--json"
+    )
+    assert done.returncode == 1
+    assert "is of a kind that is not turned here" in json.loads(done.stdout)["problems"][0]["what"]
+
+
+def test_channels_that_are_listed_one_by_one_are_identified(film: Path) -> None:
+    """The media library's binding frees what is not its own there: the process died of looking at such a file."""
+    listed = bytes(2) + struct.pack(">IBBI4I", 1, 0, 0, 4, 0, 2, 1, 3)
+    film.write_bytes(film.read_bytes().replace(FIRST_ORDER, listed))
+    done = diadoche("identify", film, "--json")
+    assert done.returncode in {0, 1}, done.stderr
+    assert '"channels": 4' in done.stdout
