@@ -86,3 +86,20 @@ def test_nothing_is_matched_where_all_is_dark_or_clipped(value: int) -> None:
     rig = rig_named("two-files-200").for_size(SIZE, SIZE)
     flat = (np.full((SIZE, SIZE), value, np.uint8), *(np.full((240, 240), 128, np.uint8) for _ in range(2)))
     assert matched_gains(rig, [[flat, flat]], Levels(), (2, 2)) is None  # type: ignore[list-item]  # three planes
+
+
+@pytest.mark.parametrize(
+    ("name", "changed"), [("ring-of-six-160", True), ("stereo-files-190", True), ("two-files-200", False)]
+)
+def test_what_neighbours_share_is_corrected_to_the_axis(name: str, changed: bool) -> None:
+    """Of two lenses back to back each keeps its look in its middle; where all is seen twice, all becomes alike."""
+    rig = rig_named(name).for_size(240, 240)
+    picture = (
+        np.full((240, 240), 120, np.uint8),
+        np.full((120, 120), 128, np.uint8),
+        np.full((120, 120), 128, np.uint8),
+    )
+    Correction(rig, 0, np.array([1.2, 1.2, 1.2]), Levels(), (2, 2)).apply(picture)
+    # BT.709's transfer: (V + 0.099) grows by the gain to the power of 0.45.
+    wanted = 16 + 219 * (((120 - 16) / 219 + 0.099) * 1.2**0.45 - 0.099)
+    assert abs(float(picture[0][120, 120]) - (wanted if changed else 120)) <= 1

@@ -215,7 +215,6 @@ def shoot_spheres(opening: Opening, target: Path, app: QApplication) -> None:
         outputs.make()
         photographer.wait(lambda: not application.desk.work.running())
         application.window.outputs.made_table.selectRow(0)
-        photographer.take("stitch-outputs")
         seams = application.window.outputs.look_at_places()
         assert seams is not None
         photographer.wait(lambda: seams.output.image is not None and seams.original.image is not None)

@@ -4,8 +4,8 @@ Linear light is reckoned by BT.709's transfer, whatever the camera did: an assum
 body, whose exposures differ by little. What is dark, clipped, or not there in both is left aside. The gains' product is
 1, so that the whole becomes neither brighter nor darker; and they are steady over a take.
 
-Towards the axis of a lens its correction fades to nothing: with two lenses nothing is known of how they differ there,
-and each keeps the look of its own.
+Of two lenses back to back, a correction fades to nothing towards each one's axis: nothing is known of how they differ
+there, and each keeps the look of its own.
 """
 
 from __future__ import annotations
@@ -40,6 +40,7 @@ _NEAR_SEAM_DEG = 3.0
 _LEAST_PLACES = 400
 # Corrections begin and are whole at these parts of the half field.
 _BEGINS, _WHOLE = 0.45, 0.88
+_BACK_TO_BACK = 2
 # Less than that nobody sees.
 _NOTHING = 0.003
 
@@ -182,6 +183,9 @@ class Correction:
         across, down = (np.arange(size) + 0.5 for size in (width, height))
         radius = np.hypot(across[None, :] - own.lens.centre_px[0], down[:, None] - own.lens.centre_px[1])
         share = np.clip((radius / own.lens.circle_px - _BEGINS) / (_WHOLE - _BEGINS), 0, 1)
+        if len(rig.lenses) > _BACK_TO_BACK or rig.is_stereo:
+            # Neighbours of a ring, and the eyes of a pair, share most of what they see: there is nothing to fade to.
+            share = np.ones_like(share)
         self._luma = (share * share * (3 - 2 * share)).astype(np.float32)
         self._colour = cv2.resize(self._luma, (width // shared[0], height // shared[1]), interpolation=cv2.INTER_AREA)
 
