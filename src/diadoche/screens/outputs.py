@@ -129,6 +129,7 @@ class OutputsScreen:
         self._known_alike: tuple[list[Facts], list[Alike]] = [], []
         self.stitching = Stitching(station, ledger, runner)
         self._stitch_recipe = self._recipe
+        self._layouts = station.layouts()
         self._takes: list[Take] = []
         self.stitching.listeners.append(lambda: self.on_change())
         shelf.listeners.append(self.refresh)
@@ -137,7 +138,7 @@ class OutputsScreen:
         """Takes the clips as they are now."""
         self._made_rows = None
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
-        self._takes = takes_of(self._clips, self._station.layouts())
+        self._takes = takes_of(self._clips, self._layouts)
         self.on_change()
 
     @property

@@ -76,6 +76,9 @@ class Take:
 
 def takes_of(clips: Sequence[KeptClip], layouts: Sequence[Layout]) -> list[Take]:
     """Clips whose route is to be stitched, as takes, in their order; lenses on cards of their own are put together."""
+    if not any(clip.facts is not None and clip.facts.route.name == "stitch" for clip in clips):
+        # Ten thousand clips are looked through at every change: most shoots have no lens files at all.
+        return []
     rigs = [layout for layout in layouts if layout.cards_a_set]
     groups: list[tuple[str, Layout, dict[int, KeptClip]]] = []
     takes: list[Take] = []
