@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
 import subprocess
 from pathlib import Path
 
@@ -312,3 +313,15 @@ def test_less_colour_is_said_first(tmp_path: Path) -> None:
     video = PictureFormat.of(identify([source]))
     assert recipes()["prores-422"].losses(video) == ("ProRes 422 holds colour as 4:2:2, not as 4:4:4.",)
     assert recipes()["h264-intra"].losses(video) == ()
+
+
+def test_no_encoder_leaves_real_time_priority_behind(tmp_path: Path) -> None:
+    """As root, the AV1 encoder takes it for the whole process: what is started later would keep others from running."""
+    source = tmp_path / "in.mov"
+    subprocess.run(
+        ["ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc2=s=128x96:r=25:d=0.4", "-c:v", "libx264", source],
+        check=True,
+    )
+    made = perform_make(MakeRequest((source,), recipes()["review-av1"], tmp_path / "out"), Watch())
+    assert made.output
+    assert os.sched_getscheduler(0) == os.SCHED_OTHER

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -92,6 +93,8 @@ class Film:
         """Encodes a picture."""
         assert self._stream is not None
         self._mux(self._stream.encode(frame))
+        if not self._pictures:
+            _take_turns()
         self._pictures += 1
         if self._waiting:
             self._release()
@@ -154,6 +157,17 @@ class Film:
             if self._plan.recipe.picture.codec == "dnxhd" and not self._plan.out.interlaced:
                 name_matrix(packet, self._plan.out.color.matrix)
             self._container.mux(packet)
+
+
+def _take_turns() -> None:
+    """Gives up real-time priority, which the AV1 encoder takes for whoever opens it as root.
+
+    It holds for all that is done, and started, from then on: one program that waits by spinning would then keep
+    everything else, its own other threads among them, from the processors.
+    """
+    if os.sched_getscheduler(0) != os.SCHED_OTHER:
+        with suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
 
 
 def tag_colours(context: av.VideoCodecContext, color: Color) -> None:
