@@ -137,3 +137,11 @@ def test_channels_that_are_listed_one_by_one_are_identified(film: Path) -> None:
     done = diadoche("identify", film, "--json")
     assert done.returncode in {0, 1}, done.stderr
     assert '"channels": 4' in done.stdout
+
+
+@pytest.mark.parametrize("recipe", ["review-h264", "prores-422", "ffv1"])
+def test_a_recipe_that_codes_sound_otherwise_is_not_withheld_for_it(film: Path, tmp_path: Path, recipe: str) -> None:
+    done = diadoche("convert", film, "--to", tmp_path / "out", "--recipe", recipe, "--json")
+    (told,) = json.loads(done.stdout)
+    assert told["output"], told
+    assert told["checks"] == dict.fromkeys(told["checks"], True)

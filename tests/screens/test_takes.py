@@ -130,6 +130,9 @@ def test_a_body_is_aligned_once_for_all_its_takes(clips: list[KeptClip], stitchi
     # The supplied values can be chosen all the same, and what is chosen is kept.
     stitching.choose_rig([first], "two-files-200")
     assert stitching.aligned(second) is None
+    assert stitching.row(second).rig == "as chosen, not aligned"
+    as_chosen = stitching.request(second, recipe_named("prores-422"), Path("/out"))
+    assert (as_chosen.align, as_chosen.take.rig) == ("no", "two-files-200")
     assert next(each.name for each in stitching.rig_choices(first)) == OWN
 
 
@@ -167,3 +170,19 @@ def test_an_output_is_made_again_by_its_own_rig(clips: list[KeptClip], stitching
     assert isinstance(again, StitchRequest)
     assert (again.take.rig, again.settings, again.align) == ("a rig's text", request.settings, "no")
     assert stitching.again(take, replace(record, stitch={"rig": "a rig"}), Path("/out")) is None
+
+
+def test_an_alignment_begins_by_the_rig_that_was_chosen(
+    clips: list[KeptClip], stitching: Stitching, scene: Scene
+) -> None:
+    take = of(takes_of(clips, LAYOUTS), "Lamp room LAMP0001")
+    # Two tracks may be a pair of eyes as well: then they must not be aligned as lenses back to back.
+    stitching.choose_rig([take], "stereo-files-190")
+    number = stitching.align(take, None)
+    assert scene.runner.last("calibrate").request.take.rig == "stereo-files-190"
+    rig = AlignedRig(rig_text(rig_named("stereo-files-190").for_size(720, 720)), 0.3, 0.7, 500)
+    keep_rig(scene.ledger, take.body, rig)
+    stitching.calibrated(number, rig, "")
+    assert stitching.rig_name(take) == OWN
+    stitching.align(take, None)
+    assert scene.runner.last("calibrate").request.take.rig == "stereo-files-190"

@@ -51,7 +51,7 @@ def test_any_moment_is_shown_with_its_seam(film: Path, previews: SpherePreviews)
     seen, depth = truth(SCENE, Equirectangular(512, 256), Moment(4 / RATE, 4))
     # As it is shown on a screen: black and white are 0 and 255 there.
     assert psnr((seen[depth > 20] - 16.0) * 255 / 219, shown[depth > 20]) > 22
-    assert [each.name for each in found.seams] == ["front to back"] or len(found.seams) == 1
+    assert len(found.seams) == 1
     assert luma_of(found.seams[0].png).shape == (64, 1440)
     assert found.break_px is not None
     # Turned over, it is the same picture upside down.

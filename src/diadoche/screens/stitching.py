@@ -196,7 +196,8 @@ class Stitching:
         elif kept is not None:
             rig, mark = f"aligned, {kept.residual_px:.2f} px", Mark.DONE
         else:
-            rig, mark = "not aligned yet" if self.rig_name(take) else "no rig fits", Mark.EXPECTED
+            words = "as chosen, not aligned" if take.body in self._kept else "not aligned yet"
+            rig, mark = words if self.rig_name(take) else "no rig fits", Mark.EXPECTED
         if wrong:
             mark = Mark.PROBLEM
         turned = ", turned" if any(settings.turn_deg) else ""
@@ -236,7 +237,8 @@ class Stitching:
             folder,
             self.settings(take),
             _stem(take),
-            align="no" if self.aligned(take) is not None else "may",
+            # Whose body was aligned and who still chose other values wants these as they are.
+            align="no" if take.body in self._kept else "may",
             camera=take.clip.card,
             clip_id=take.clip.id,
             body=take.body,
@@ -266,15 +268,29 @@ class Stitching:
 
     def align(self, take: Take, moment_s: Fraction | None) -> int:
         """Aligns a take's body by one of its moments; its number in the queue."""
-        # By what was chosen, not by an earlier alignment: what it got wrong must not be where this begins.
-        names = [each.name for each in self.rig_choices(take) if each.name != OWN]
-        base = replace(self.lens_take(take), rig=names[0] if names else self._rig_text(take))
+        base = replace(self.lens_take(take), rig=self._base(take))
         request = CalibrateRequest(base, take.body, moment_s)
         self.said = ""
         number = self._runner.add("calibrate", f"Align {take.body}", "encode", request)
         self._aligning[number] = take.body
         self._tell()
         return number
+
+    def _base(self, take: Take) -> str:
+        """The rig that an alignment begins by: the chosen one, or that by which the body was aligned before.
+
+        Not the aligned values themselves: what they got wrong must not be where another alignment begins.
+        """
+        chosen = self.rig_name(take)
+        if chosen != OWN:
+            return chosen
+        names = [each.name for each in self.rig_choices(take) if each.name != OWN]
+        aligned = self.rig(take)
+        for name in names:
+            rig = self._load(name, take)
+            if rig is not None and aligned is not None and rig.name == aligned.name:
+                return name
+        return names[0] if names else self._rig_text(take)
 
     def aligning(self, take: Take) -> int | None:
         """The number of the job that aligns its body now."""

@@ -162,9 +162,7 @@ class StitchSource:
         ambisonic = self._kept_of_first().ambisonic if self._turn is not None else ()
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
-        with EyePictures(
-            self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
-        ) as stitching:
+        with self._stitching() as stitching:
             others = [Follower(run, begin_s, end_s, half_s) for run in self._runs[1:]]
             try:
                 for unit in ahead(self._runs[0].units(begin_s, end_s)):
@@ -283,9 +281,7 @@ class StitchSource:
         """
         for each in self._corrections:
             each.apply(pictures[each.picture])
-        with EyePictures(
-            self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps()
-        ) as stitching:
+        with self._stitching() as stitching:
             made, shifts = stitching.stitch(pictures)
         self._measure(pictures, shifts, Fraction(0))
         return made, self._breaks_px.get(0), () if shifts is None else shifts.strips
@@ -306,10 +302,6 @@ class StitchSource:
     def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
         """The same with lenses made equally bright."""
         return self._changed(gains=gains)
-
-    def with_filling(self, filling: Filling | None) -> StitchSource:
-        """The same with other places filled."""
-        return self._changed(filling=filling)
 
     def with_near(self, near: NearQuality | None) -> StitchSource:
         """The same with what is near matched otherwise, or not at all."""
