@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import struct
+from fractions import Fraction
 from pathlib import Path
 
 import av
 import numpy as np
 import pytest
 
+from diadoche.core.convert.kept_boxes import is_all_there, what_to_keep
 from diadoche.core.sphere.ambisonics import is_first_order, turned
 from diadoche.core.sphere.rotation import rotation
 from diadoche.demo.ray_scene import RayScene
@@ -145,3 +147,15 @@ def test_a_recipe_that_codes_sound_otherwise_is_not_withheld_for_it(film: Path, 
     (told,) = json.loads(done.stdout)
     assert told["output"], told
     assert told["checks"] == dict.fromkeys(told["checks"], True)
+
+
+def test_a_tag_that_is_missing_or_another_one_is_seen(film: Path, tmp_path: Path) -> None:
+    kept = what_to_keep([film], [Fraction(0)])
+    assert kept.ambisonic == (FIRST_ORDER,)
+    assert is_all_there(film, kept)
+    assert not is_all_there(tmp_path / "told.mov", kept)
+    # One channel cannot be of the first order: nothing is wanted there. Where nothing is heard, neither.
+    assert is_all_there(tmp_path / "bare.mov", kept)
+    mute = tmp_path / "mute.mov"
+    ffmpeg("-i", film, "-map", "0:v", "-c", "copy", mute)
+    assert is_all_there(mute, kept)

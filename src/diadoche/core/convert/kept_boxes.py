@@ -248,8 +248,13 @@ def is_all_there(path: Path, kept: Kept) -> bool:
     mine, theirs = ([track_digest(track) for track in each.tracks] for each in (kept, again))
     # The muxer may have written a timecode track of its own beside them.
     boxes = set(kept.entry_boxes) <= set(again.entry_boxes) and kept.sphere in {b"", again.sphere}
-    boxes = boxes and kept.ambisonic in {(), again.ambisonic}
-    return boxes and not Counter(mine) - Counter(theirs)
+    sounds = [track for track in find(movie_payload(path) or b"", "trak") if _handler(track) == b"soun"]
+    # Where channels were mixed there is nothing to say of directions; else it must be said, and as it was.
+    heard = all(
+        _ambisonic(track) == box or _sound_track(track, box) == track
+        for track, box in zip(sounds, kept.ambisonic, strict=False)
+    )
+    return boxes and heard and not Counter(mine) - Counter(theirs)
 
 
 def says_sphere(path: Path) -> bool:
