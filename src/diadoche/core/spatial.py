@@ -90,6 +90,11 @@ _STEREO_CODES = {"mono": 0, "top-bottom": 1, "side-by-side": 2}
 _V1_STEREO = {"mono": "mono", "top-bottom": "top-bottom", "side-by-side": "left-right"}
 
 
+def one_eye_px(stereo: str, width: int, height: int) -> tuple[int, int]:
+    """Width and height of the picture of one eye."""
+    return (width // 2 if stereo == "side-by-side" else width, height // 2 if stereo == "top-bottom" else height)
+
+
 # Who says so in files.
 MAKER = "Diadoche"
 
@@ -103,11 +108,6 @@ class SphereTags:
 
     stereo: str
     bounds: Bounds = field(default_factory=Bounds)
-
-    def eye_px(self, width: int, height: int) -> tuple[int, int]:
-        """Width and height of one eye's picture."""
-        wide, high = {"side-by-side": (2, 1), "top-bottom": (1, 2)}.get(self.stereo, (1, 1))
-        return width // wide, height // high
 
 
 def v2_boxes(stereo: str, bounds: Bounds, maker: str) -> tuple[tuple[str, bytes], ...]:

@@ -13,9 +13,9 @@ from diadoche.core.convert.recipes import Recipe
 from diadoche.core.convert.record import OutputRecord
 from diadoche.core.errors import RequestError
 from diadoche.core.names import safe_name
-from diadoche.core.sizes import clock_text, count_text
+from diadoche.core.sizes import count_text
 from diadoche.core.sphere.rig import Rig, rig_of, supplied_rigs
-from diadoche.core.sphere.shape import SphereShape
+from diadoche.core.sphere.shape import SHARED, SphereShape
 from diadoche.screens.marks import Mark
 from diadoche.screens.recipe_chooser import Alike
 from diadoche.screens.takes import Take
@@ -34,7 +34,6 @@ _SETTINGS, _CHOICES = "stitch", "rig choice"
 OWN = "aligned"
 # Widths that are asked for, beside what the lenses justify.
 WIDTHS_PX = (3840, 4096, 5760, 7680)
-_SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,14 +46,11 @@ class RigChoice:
 
 @dataclass(frozen=True, slots=True)
 class TakeRow:
-    """A take in the table: its lenses, its rig and whether that is aligned, and what it becomes."""
+    """A take in the table: whether its rig is aligned, and what it becomes."""
 
     name: str
-    lenses: str
-    length: str
     rig: str
     size: str
-    words: str
     mark: Mark
 
 
@@ -182,7 +178,7 @@ class Stitching:
             return f"No rig for {take.lens_words} is known: put one of your own into {self._station.rigs_folder}."
         if settings.layout != "mono" and not rig.has_two_eyes:
             return f"The rig has one eye: it gives no {settings.layout} picture."
-        shared = _SHARED.get(PictureFormat.of(take.facts).chroma, (1, 1))
+        shared = SHARED.get(PictureFormat.of(take.facts).chroma, (1, 1))
         return SphereShape(*size, settings.layout, settings.width_deg).mistake(shared)
 
     # -- what comes of it ----------------------------------------------------------------------
@@ -190,7 +186,7 @@ class Stitching:
     def row(self, take: Take) -> TakeRow:
         """A take as a row of the table."""
         size, wrong = self.size(take), self.mistake(take)
-        kept, settings = self.aligned(take), self.settings(take)
+        kept, layout = self.aligned(take), self.settings(take).layout
         if take.body in self._aligning.values():
             rig, mark = "being aligned", Mark.UNDER_WAY
         elif kept is not None:
@@ -200,16 +196,7 @@ class Stitching:
             rig, mark = words if self.rig_name(take) else "no rig fits", Mark.EXPECTED
         if wrong:
             mark = Mark.PROBLEM
-        turned = ", turned" if any(settings.turn_deg) else ""
-        return TakeRow(
-            take.name,
-            take.lens_words,
-            clock_text(take.facts.duration_s),
-            rig,
-            f"{size[0]}×{size[1]} {settings.layout}" if size is not None else "",
-            wrong or f"{settings.quality}{turned}",
-            mark,
-        )
+        return TakeRow(take.name, rig, f"{size[0]}×{size[1]} {layout}" if size is not None else "", mark)
 
     def alike(self, takes: Sequence[Take]) -> list[Alike]:
         """What recipes get of some takes: pictures of the result's size."""

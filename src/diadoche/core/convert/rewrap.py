@@ -25,7 +25,7 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.media import decoding, opened
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TimedPacket, tracks_of
-from diadoche.core.spatial import MAKER, SphereTags, v1_box, v2_boxes
+from diadoche.core.spatial import MAKER, SphereTags, one_eye_px, v1_box, v2_boxes
 from diadoche.core.watch import Progress, Share, Watch
 
 CONTAINERS = ("mov", "mp4", "mkv")
@@ -267,7 +267,7 @@ class _Copying:
             return kept
         if not tags.stereo:
             return kept.without_sphere()
-        eye_px = tags.eye_px(self.facts.video[0].width, self.facts.video[0].height)
+        eye_px = one_eye_px(tags.stereo, self.facts.video[0].width, self.facts.video[0].height)
         boxes = v2_boxes(tags.stereo, tags.bounds, MAKER)
         return kept.with_sphere(boxes, v1_box(tags.stereo, tags.bounds, eye_px, MAKER))
 

@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from diadoche.core.errors import Problem
 from diadoche.core.identify.facts import Facts, SpatialMetadata, VideoFacts
-from diadoche.core.spatial import Bounds, SphereHead
+from diadoche.core.spatial import Bounds, SphereHead, one_eye_px
 
 # Common practice, no source: cameras record whole spheres from 2K on.
 _SPHERE_FROM_PX = 1920
@@ -70,11 +70,6 @@ def _shape_verdict(stereo: str, video: VideoFacts, bounds: Bounds) -> tuple[Spat
     promised = "two to one" if bounds == Bounds() else f"{float(wanted_px):.0f} pixels wide for its height"
     eyes = "" if stereo == "mono" else " an eye"
     return "wrong", f"It says that it is {part} ({stereo}), but {width}×{height}{eyes} is not {promised}."
-
-
-def one_eye_px(stereo: str, width: int, height: int) -> tuple[int, int]:
-    """Width and height of the picture of one eye."""
-    return (width // 2 if stereo == "side-by-side" else width, height // 2 if stereo == "top-bottom" else height)
 
 
 def arc_text(field_of_view_deg: tuple[Fraction, Fraction]) -> str:

@@ -9,11 +9,11 @@ import av
 
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.sphere.cover import Cap, Cover
-from diadoche.core.sphere.lens_planes import SHARED, planar_name, planes_of
+from diadoche.core.sphere.lens_planes import planar_name, planes_of
 from diadoche.core.sphere.near_matching import NearMatching, NearQuality
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
-from diadoche.core.sphere.shape import SphereShape
+from diadoche.core.sphere.shape import SHARED, SphereShape
 from diadoche.core.sphere.shifts import Shifts
 from diadoche.core.sphere.stitch_map import LUMA, chroma_sampling
 from diadoche.core.sphere.stitcher import Planes, Stitcher
@@ -54,8 +54,8 @@ class EyePictures:
         for each in self._stitchers:
             each.close()
 
-    def stitch(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, Shifts | None]:
-        """The stitched picture, and the shifts of the eye that comes first."""
+    def stitch(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, list[Shifts | None]]:
+        """The stitched picture, and the shifts of each eye."""
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
         shifts = []
@@ -65,7 +65,7 @@ class EyePictures:
             for plane, covers in zip(own, self._covers, strict=True):
                 for cover in covers:
                     cover.fill(plane)
-        return made, shifts[0]
+        return made, shifts
 
     def _part(self, planes: Planes, number: int) -> Planes:
         if self._shape.layout == "mono":

@@ -11,8 +11,6 @@ from numpy.typing import NDArray
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.sphere.stitcher import Plane, Planes
 
-# How many pixels across and down share a value of colour.
-SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
 _PLANAR = {"4:2:0": "yuv420p", "4:2:2": "yuv422p", "4:4:4": "yuv444p"}
 
 

@@ -6,11 +6,13 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
 
-from diadoche.core.spatial import Bounds
+from diadoche.core.spatial import Bounds, one_eye_px
 
 Layout = Literal["mono", "top-bottom", "side-by-side"]
 # Near things matched anew in each picture; in every few, for a camera and things that stand; or not matched, in haste.
 Quality = Literal["best", "standing", "quick"]
+# How many pixels across and down share a value of colour.
+SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
 # How wide seams are where nothing is said, in degrees.
 USUAL_BAND_DEG = 8.0
 
@@ -31,8 +33,7 @@ class SphereShape:
     @property
     def eye_px(self) -> tuple[int, int]:
         """Width and height of one eye's picture."""
-        wide, high = {"mono": (1, 1), "top-bottom": (1, 2), "side-by-side": (2, 1)}[self.layout]
-        return self.width // wide, self.height // high
+        return one_eye_px(self.layout, self.width, self.height)
 
     @property
     def bounds(self) -> Bounds:

@@ -24,14 +24,14 @@ from diadoche.core.sphere.cover import Cap, open_poles
 from diadoche.core.sphere.exposure import Correction, Levels
 from diadoche.core.sphere.eye_pictures import EyePictures
 from diadoche.core.sphere.lens_files import LensFiles
-from diadoche.core.sphere.lens_planes import SHARED, copied, in_planes, planar_name, planes_of
+from diadoche.core.sphere.lens_planes import copied, in_planes, planar_name, planes_of
 from diadoche.core.sphere.lens_reading import Follower, ahead
 from diadoche.core.sphere.near_matching import NearQuality
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
 from diadoche.core.sphere.seam import SeamMeasure
 from diadoche.core.sphere.seam_curve import SeamCurve
-from diadoche.core.sphere.shape import USUAL_BAND_DEG, SphereShape
+from diadoche.core.sphere.shape import SHARED, USUAL_BAND_DEG, SphereShape
 from diadoche.core.sphere.shifts import Shifts
 from diadoche.core.sphere.stitcher import Planes
 from diadoche.core.sphere.strips import Strip
@@ -119,18 +119,20 @@ class StitchSource:
         self._corrections = [] if gains is None else self._corrections_by(gains)
         self._measured = measured
         # Made with the first picture that is measured: rig, gains and turn are often set one after another.
-        self._seam_measure: SeamMeasure | None = None
+        self._seam_measures: list[SeamMeasure] = []
         # By the number of the picture in the take.
         self._breaks_px: dict[int, float | None] = {}
 
-    def _measure(self, pictures: Sequence[Planes], shifts: Shifts | None, time_s: Fraction) -> None:
-        if self._measured and self._seam_measure is None:
-            # Of the eye that comes first.
-            eye, target = self._rig.for_eye(self.eyes[0]), Equirectangular(*self.shape.eye_px, self.shape.bounds)
-            self._seam_measure = SeamMeasure(eye, target, self.band_deg)
-        if self._seam_measure is not None and self._seam_measure.has_seams:
+    def _measure(self, pictures: Sequence[Planes], shifts: Sequence[Shifts | None], time_s: Fraction) -> None:
+        """Of each eye; what is told of a picture is the larger."""
+        if self._measured and not self._seam_measures:
+            target = Equirectangular(*self.shape.eye_px, self.shape.bounds)
+            self._seam_measures = [SeamMeasure(self._rig.for_eye(eye), target, self.band_deg) for eye in self.eyes]
+        if any(each.has_seams for each in self._seam_measures):
             lumas = [planes[0] for planes in pictures]
-            self._breaks_px[round(time_s * self.picture.rate)] = self._seam_measure.picture(lumas, shifts)
+            found = [each.picture(lumas, own) for each, own in zip(self._seam_measures, shifts, strict=True)]
+            known = [value for value in found if value is not None]
+            self._breaks_px[round(time_s * self.picture.rate)] = max(known, default=None)
 
     def seam(self, first: int = 0, end: int | None = None) -> SeamCurve | None:
         """How well the seams fit, picture by picture, as far as `units` was read; None where nobody measured.
@@ -284,7 +286,7 @@ class StitchSource:
         with self._stitching() as stitching:
             made, shifts = stitching.stitch(pictures)
         self._measure(pictures, shifts, Fraction(0))
-        return made, self._breaks_px.get(0), () if shifts is None else shifts.strips
+        return made, self._breaks_px.get(0), () if shifts[0] is None else shifts[0].strips
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from fractions import Fraction
 from pathlib import Path
-from typing import Literal
+from typing import Literal, cast
 
 from diadoche.core.cards.card import Card
 from diadoche.core.cards.clips import Clip
@@ -24,13 +23,12 @@ from diadoche.core.identify.probe import identify, with_sounds, with_tracks
 from diadoche.core.names import safe_name, shown
 from diadoche.core.spans import runs_on
 from diadoche.core.spatial import SphereTags
+from diadoche.core.sphere.shape import Layout, SphereShape
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.jobs.list_card import list_card_at
 
 Way = Literal["rewrap", "convert"]
-# An eye's picture may be rounded to what encoders take.
-_SQUEEZED = 0.02
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,12 +152,10 @@ def _fitting(tags: SphereTags | None, facts: Facts) -> SphereTags | None:
     if tags is None or not tags.stereo:
         return tags
     width, height = facts.video[0].width, facts.video[0].height
-    wide, high = tags.eye_px(width, height)
-    told = tags.bounds.width_deg / tags.bounds.height_deg
-    if abs(float(Fraction(wide, high) / told) - 1) > _SQUEEZED:
+    shape = SphereShape(width, height, cast(Layout, tags.stereo), tags.bounds.width_deg, tags.bounds.height_deg)
+    if wrong := shape.mistake((1, 1)):
         raise RequestError(
-            f"{facts.path} is {width}×{height}: as {tags.stereo}, {float(tags.bounds.width_deg):g} by "
-            f"{float(tags.bounds.height_deg):g} degrees, what is round would be squeezed.",
+            f"{facts.path} is no such sphere: {wrong}.",
             safe="Nothing was written.",
             do="Say which part of the sphere it is, and how eyes lie in it.",
         )
