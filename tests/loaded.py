@@ -109,6 +109,10 @@ def main() -> None:
     """Serves until it is killed."""
     import diadoche.core.offload.waybill_pdf
     import diadoche.main  # noqa: F401  # loaded once for all children
+    from diadoche.cli.app import VERBS
+
+    for verb in VERBS:
+        verb.loaded()
 
     for line in sys.stdin:
         run = Run(**json.loads(line))

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
-from diadoche.cli.app import Windows, app
-from diadoche.demo.bench import bench_of
-from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings, still_coming
-from diadoche.services.machine.state_places import default_places
+from diadoche.cli.app import app
+from diadoche.cli.windows import Windows
 
 
 def _open_shoot() -> int:
     # Qt is loaded only when a window is wanted: the command line must run where there is no screen.
+    from diadoche.services.machine.state_places import default_places
     from diadoche.ui.application import Opening, run
 
     return run(Opening(default_places()))
 
 
 def _open_demo(folder: Path) -> int:
+    from diadoche.demo.bench import bench_of
+    from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings, still_coming
     from diadoche.ui.application import Opening, run
 
     folder = folder.absolute()
@@ -42,7 +44,15 @@ def main() -> None:
     """The program's entry: verbs go to the command line, none opens the window."""
     Windows.open_shoot = staticmethod(_open_shoot)
     Windows.open_demo = staticmethod(_open_demo)
-    app()
+    try:
+        app()
+    except Exception as error:  # noqa: BLE001  # whatever it is, it is told as a problem
+        # Verbs have a frame of their own; this is for what fails around it.
+        from diadoche.cli.output import say_problems
+        from diadoche.services.machine.reports import unforeseen
+
+        say_problems([unforeseen(error)])
+        sys.exit(1)
 
 
 if __name__ == "__main__":

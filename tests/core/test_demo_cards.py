@@ -46,7 +46,7 @@ EXPECTED = {
     "Lamp room": Expected("dcf", [1, 1], [30, 20], "h264", (720, 720), NTSC, P, None, "MP4", "stitch", 0, "dual-fisheye"),
     "Lamp room, second": Expected("dcf", [1, 1], [30, 20], "h264", (720, 720), NTSC, P, None, "MP4", "stitch", 0, "fisheye"),
     "Gallery lens 4": Expected("rig", [1, 1], [30, 20], "h264", (512, 512), Fraction(30), P, None, "MP4", "stitch", 0, "fisheye"),
-    "Gallery stitched": Expected("rig", [1, 1], [30, 40], "h264", (960, 480), Fraction(30), P, None, "MP4", "ready"),
+    "Gallery stitched": Expected("rig", [1, 1], [30, 40], "h264", (960, 480), Fraction(30), P, None, "MP4", "ready", 0, "equirectangular"),
     "Pier": Expected("m4root", [1, 1], [40, 30], "h264", (1920, 1080), Fraction(25), P, None, "MP4", "ready"),
     "Mast": Expected("xdroot", [1, 1], [40, 30], "mpeg2video", (1920, 1080), Fraction(25), "interlaced", "top", "MXF", "ready"),
     "Shore": Expected("contents", [1], [25], "dnxhd", (1920, 1080), Fraction(25), P, None, "MXF", "ready"),

@@ -30,7 +30,7 @@ def key(application: Application, code: Qt.Key, *, control: bool = False) -> Non
 
 def drone_in(application: Application, qtbot: QtBot) -> None:
     click(application, qtbot, "Put in Drone")
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
 
 
 def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folder: Path) -> None:
@@ -209,7 +209,7 @@ def test_a_waiting_job_is_done_first(open_window: Opener, qtbot: QtBot, monkeypa
     application = open_window(pace_bytes_s=0)
     for name in ("Put in Drone", "Put in Keeper"):
         click(application, qtbot, name)
-    waits(qtbot, lambda: first(application) == "Nothing is being read.")
+    waits(qtbot, lambda: first(application) == "Two cards are not copied yet.")
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "All cards can come out.")
     waits(qtbot, lambda: len(application.desk.outputs.groups()) == 4 and not application.desk.work.running())
@@ -257,7 +257,7 @@ def test_closing_while_cards_are_read_asks_first(
 def test_an_address_that_was_connected_is_at_hand_again(open_window: Opener, qtbot: QtBot, drone: Path) -> None:
     application = open_window()
     application._bridge.post(CameIn(Medium("network://nas/card", drone, "card", "nas")))
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     application.window.cards._sources.aboutToShow.emit()
     choose(application, qtbot, "Again: //nas/card")
     dialog = application.window.cards.address_dialog

@@ -28,7 +28,7 @@ def put_both_in(application: Application, qtbot: QtBot) -> None:
     waits(qtbot, lambda: first(application) == "Leave the card in.")
     click(application, qtbot, "Put in Keeper")
     waits(qtbot, lambda: len(application.station.cards) == 2)
-    waits(qtbot, lambda: first(application) == "Nothing is being read.")
+    waits(qtbot, lambda: first(application) == "Two cards are not copied yet.")
 
 
 def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_folder: Path) -> None:
@@ -84,7 +84,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     joined = next(Path(row.path) for row in made if row.name.startswith("Keeper"))
     assert ffprobe(joined)["streams"][0]["nb_frames"] == "150"
     outputs.hand_off_to(shoot_folder / "rock.otio")
-    assert "6 clips" in outputs._where.text()
+    waits(qtbot, lambda: "6 clips" in outputs._where.text())
     QTest.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
     waits(
         qtbot,
@@ -108,7 +108,7 @@ def number_in(image: QImage | None) -> int | None:
 def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, qtbot: QtBot) -> None:
     application = open_window(pace_bytes_s=0)
     click(application, qtbot, "Put in Keeper")
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     QTest.keyClick(application.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     QTest.keyClick(application.window.focusWidget() or application.window, Qt.Key.Key_Return)
     window, player = application.window, application.window.footage.player
@@ -152,7 +152,7 @@ def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, q
 def test_a_card_pulled_half_way_is_taken_up_again(open_window: Opener, qtbot: QtBot, shoot_folder: Path) -> None:
     application = open_window(pace_bytes_s=3_000_000)
     click(application, qtbot, "Put in Keeper")
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     offload(application, qtbot)
     waits(qtbot, lambda: any(ribbon.copied > 0.2 for ribbon in application.desk.cards.ribbons()))
     choose(application, qtbot, "Pull out Keeper")
@@ -161,7 +161,7 @@ def test_a_card_pulled_half_way_is_taken_up_again(open_window: Opener, qtbot: Qt
     assert "Pulled out" in texts(application.window.cards)
     assert not list(shoot_folder.rglob("*.part-diadoche"))
     click(application, qtbot, "Put in Keeper")
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "The card can come out.")
     copies = [entry for entry in application.desk.ledger.entries if entry.proven == 2]
@@ -185,7 +185,7 @@ def test_the_first_start_leads_to_a_place_and_a_dropped_folder_is_a_card(
         QPointF(400, 300), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     )
     window.dropEvent(event)
-    waits(qtbot, lambda: first(application) == "It is not being read.")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "The card can come out.")
     assert list((tmp_path / "copies").rglob("DRON0001.MP4"))

@@ -7,11 +7,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from diadoche.core.sphere.exposure import Correction, Levels, linear, matched_gains
+from diadoche.core.sphere.exposure import Correction, Levels, Shading, linear, matched_gains, matched_shading
 from diadoche.core.sphere.rig import rig_named
 from diadoche.demo.fisheye import photograph, planes, transfer
 from diadoche.demo.ray_scene import Moment, RayScene
 from tests.outside.gallery import two_lenses
+from tests.outside.test_ring_stereo import SIZE as RING_SIZE
+from tests.outside.test_ring_stereo import ring
 
 SIZE = 480
 PARTS = {"BT.709": (0.2126, 0.0722), "BT.601 (625)": (0.299, 0.114), "BT.2020": (0.2627, 0.0593)}
@@ -86,6 +88,49 @@ def test_nothing_is_matched_where_all_is_dark_or_clipped(value: int) -> None:
     rig = rig_named("two-files-200").for_size(SIZE, SIZE)
     flat = (np.full((SIZE, SIZE), value, np.uint8), *(np.full((240, 240), 128, np.uint8) for _ in range(2)))
     assert matched_gains(rig, [[flat, flat]], Levels(), (2, 2)) is None  # type: ignore[list-item]  # three planes
+
+
+@pytest.mark.parametrize(("seed", "fall_off"), [(21, 0.35), (22, 0.5), (23, 0.0)])
+def test_how_lenses_of_a_ring_darken_is_found_and_undone(seed: int, fall_off: float) -> None:
+    """Six lenses that lose a known share of the light towards their rims; applied, little of that is left."""
+    dice = np.random.default_rng(seed)
+    lenses = [replace(lens, fall_off=fall_off, noise=0.003, gains=tuple(dice.uniform(0.9, 1.1, 3))) for lens in ring()]
+    frames = [[planes(photograph(lens, RayScene(seed), Moment(0.3, 1), fine=1, dice=dice)) for lens in lenses]]
+    rig = rig_named("ring-of-six-160").for_size(RING_SIZE, RING_SIZE)
+    gains = matched_gains(rig, frames, Levels(), (2, 2))
+    assert gains is not None
+    found = matched_shading(rig, frames, Levels(), (2, 2), gains)
+    if not fall_off:
+        assert found is None
+        return
+    assert found is not None
+    parts = np.linspace(0, 0.95, 20)
+    assert np.abs(np.exp(found.log(parts)) - (1 - fall_off * parts**4)).max() < 0.06
+    for number, gain in enumerate(gains):
+        Correction(rig, number, gain, Levels(), (2, 2), found).apply(frames[0][number])
+    even = photograph(replace(lenses[0], fall_off=0.0, noise=0.0), RayScene(seed), Moment(0.3, 1), fine=1)
+    true = planes(np.clip(even * gains[0], 0, 1))[0].astype(float)
+    middle = RING_SIZE // 2
+    out = np.hypot(*np.mgrid[-middle:middle, -middle:middle]) / middle
+    near_rim = (out > 0.8) & (out < 0.93) & (true > 60) & (true < 180)
+    assert abs(np.median(frames[0][0][0][near_rim] - true[near_rim])) < 4
+
+
+def test_undoing_shading_leaves_no_place_without_a_number() -> None:
+    """Rims lie between roundings: for any focal length, what is beyond the circle is still a number."""
+    rig = rig_named("ring-of-six-160").for_size(240, 240)
+    for focal_px in (60.045, 60.27, 60.96, 61.65, 62.565):
+        lens = replace(rig.lenses[0], lens=replace(rig.lenses[0].lens, focal_px=float(focal_px)))
+        one = Correction(replace(rig, lenses=(lens,)), 0, np.ones(3), Levels(), (2, 2), Shading(-0.3, -0.2))
+        assert one._lifts is not None
+        assert all(np.isfinite(lift).all() for lift in one._lifts)
+
+
+def test_two_lenses_back_to_back_do_not_tell_how_they_darken() -> None:
+    lenses = [replace(lens, fall_off=0.35) for lens in two_lenses(SIZE)]
+    frames = [[planes(photograph(lens, RayScene(4), Moment(0.3, 1), fine=1)) for lens in lenses]]
+    rig = rig_named("two-files-200").for_size(SIZE, SIZE)
+    assert matched_shading(rig, frames, Levels(), (2, 2), np.ones((2, 3))) is None
 
 
 @pytest.mark.parametrize(

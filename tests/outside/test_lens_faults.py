@@ -11,10 +11,11 @@ from diadoche.core.sphere.lens_check import lens_faults
 from diadoche.core.sphere.rig import rig_named
 from diadoche.demo.fisheye import photograph, planes
 from diadoche.demo.ray_scene import Moment, RayScene
-from tests.outside.gallery import drawn, encode, two_lenses
+from tests.conftest import diadoche
+from tests.outside.gallery import drawn, encode, psnr, two_lenses
 from tests.outside.test_calibration import filmed, true_lenses
 from tests.outside.test_ring_stereo import SIZE, rig, ring
-from tests.outside.test_spheres import stitch
+from tests.outside.test_spheres import lumas, stitch
 
 BACK_TO_BACK = rig_named("two-files-200").for_size(640, 640)
 
@@ -69,3 +70,27 @@ def test_a_mirrored_lens_is_refused_and_a_black_one_told(tmp_path: Path) -> None
     told = stitch(front, black, "--to", tmp_path / "out" / "b.mov", *words, code=1)
     assert "The picture of back is black" in told["problems"][0]["what"]  # type: ignore[index]  # a list of problems
     assert told["frames"] == 2
+
+
+@pytest.mark.usefixtures("own_state")
+def test_a_lens_that_is_missing_is_told_and_the_others_are_stitched(tmp_path: Path) -> None:
+    """Of six lenses of 160 degrees any direction of the horizon is seen by two others."""
+    pictures = [drawn(lens, RayScene(3), 2) for lens in ring()]
+    paths = [encode(tmp_path / f"lens{number}.mov", [each]) for number, each in enumerate(pictures, start=1)]
+    five = [path for path in paths if path.stem != "lens4"]
+    words = ("--rig", "ring-of-six-160", "--size", "720x360", "--quality", "quick", "--as-filmed")
+    whole = stitch(*paths, "--to", tmp_path / "out" / "whole.mov", *words)
+    told = diadoche("stitch", *five, "--to", tmp_path / "out" / "no.mov", *words)
+    assert told.returncode == 2
+    assert "takes 6 pictures, and 5 were given" in told.stderr
+    made = stitch(*five, "--to", tmp_path / "out" / "part.mov", *words, "--without-lens", "4", code=1)
+    assert made["checks"] == whole["checks"]
+    (problem,) = made["problems"]
+    assert problem["what"].startswith("Lens 4 is missing")
+    one, other = (lumas(Path(each["output"]), (720, 360))[0] for each in (whole, made))
+    behind = one[150:190, 40:-40], other[150:190, 40:-40]
+    assert psnr(*behind) > 24
+    assert np.abs(one[:, 330:390].astype(int) - other[:, 330:390]).max() <= 4
+    told = diadoche("stitch", *five, "--to", tmp_path / "out" / "no.mov", *words, "--without-lens", "7")
+    assert told.returncode == 2
+    assert "pictures 1 to 6" in told.stderr

@@ -153,11 +153,15 @@ def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Pa
 def test_a_drop_says_how_many_came_and_what_was_refused(scene: Scene, drone: Path, tmp_path: Path) -> None:
     place = tmp_path / "A"
     place.mkdir()
-    words = scene.desk.cards.dropped([drone / "DCIM", drone / "DCIM/100DRONE/DRON0001.MP4", tmp_path / "no", place])
-    assert words == "2 folders came. Refused: no is not there; A holds a place for copies."
+    said: list[str] = []
+    scene.desk.cards.dropped(
+        [drone / "DCIM", drone / "DCIM/100DRONE/DRON0001.MP4", tmp_path / "no", place], said.append
+    )
+    assert said.pop() == "2 folders came. Refused: no is not there; A holds a place for copies."
     assert len(scene.station.cards) == 2
     assert scene.desk.cards.earlier_sources()[0] == str(drone / "DCIM/100DRONE")
-    assert scene.desk.cards.dropped([]) == "Nothing came."
+    scene.desk.cards.dropped([], said.append)
+    assert said == ["Nothing came."]
 
 
 def test_a_disk_that_copies_go_to_is_no_card(scene: Scene, tmp_path: Path) -> None:

@@ -219,7 +219,7 @@ def test_pictures_of_clips_are_looked_at_before_and_copying_ends_that(scene: Sce
     assert (clips[0].name, clips[0].picture[:2]) == ("DRON0001", b"\xff\xd8")
     assert clips[0].length
     assert clips[0].began.startswith("14 June 2026")
-    assert scene.desk.watch_line().first == "It is not being read."
+    assert scene.desk.watch_line().first == "The card is not copied yet."
     screen.begin()
     assert [job.kind for job in scene.runner.added].count("pictures") == 1
 

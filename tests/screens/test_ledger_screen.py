@@ -16,6 +16,7 @@ from diadoche.services.jobs.verify import perform_verify
 from diadoche.services.ledger.models import CopyRow
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
+from tests.system_bus import wait_until
 
 
 @pytest.mark.parametrize(
@@ -49,7 +50,12 @@ def test_a_row_tells_copies_disks_age_and_whether_the_camera_may_format(scene: S
 def test_a_disk_in_the_drawer_is_listed_as_one(scene: Scene, drone: Path, tmp_path: Path) -> None:
     scene.offloaded(drone)
     (tmp_path / "B").rename(tmp_path / "in the drawer")
-    scene.desk.ledger.refresh()
+
+    def away_is_seen() -> bool:
+        scene.desk.ledger.refresh()
+        return not scene.desk.ledger.disks[-1].here
+
+    wait_until(away_is_seen, 20, "the disk is seen to be away")
     here, away = scene.desk.ledger.disks
     assert (here.name, here.here, away.name, away.here) == ("disk A", True, "disk B", False)
     assert away.where == f"not here now; was {tmp_path / 'B'}"

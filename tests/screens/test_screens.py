@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from diadoche.core.errors import RequestError
+from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.identify.probe import identify
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.cards import CardsScreen
@@ -19,6 +20,7 @@ from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.identify import perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import perform_offload
+from diadoche.services.ledger.known_copies import Familiar
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import CardIn, Stage
 from tests.screens.scene import Scene
@@ -34,8 +36,8 @@ def test_the_watch_line_through_a_whole_offload(scene: Scene, drone: Path) -> No
     # Before anything of the card was read.
     assert line() == (Mark.UNDER_WAY, "Leave the card in.")
     scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
-    assert line() == (Mark.EXPECTED, "It is not being read.")
-    assert "not copied yet" in scene.desk.watch_line().second
+    assert line() == (Mark.EXPECTED, "The card is not copied yet.")
+    assert scene.desk.watch_line().second == "Nothing is reading it."
     scene.desk.cards.offload_all()
     assert line() == (Mark.UNDER_WAY, "Leave the card in.")
     job = scene.runner.last("offload")
@@ -147,6 +149,10 @@ def test_a_place_inside_the_card_is_refused_on_the_card(scene: Scene, tmp_path: 
         scene.desk.cards.remove_place(place)
     scene.desk.cards.add_place(card / "copies")
     scene.desk.cards.offload(key)
+    job = scene.runner.last("offload")
+    with pytest.raises(DiadocheError) as refused:
+        perform_offload(job.request, Watch())
+    scene.tell(replace(job, problem=refused.value.problem), State.FAILED)
     assert "inside the card" in scene.desk.cards.rows()[0].remark
     assert not (card / "copies").exists()
 
@@ -204,6 +210,26 @@ def test_no_mixture_of_cards_looks_better_than_its_worst(stages: list[Stage], ma
     assert ("come out" in line.first) is (mark is Mark.PROVEN)
 
 
+def test_each_card_reaches_the_sentence_the_most_urgent_first(tmp_path: Path) -> None:
+    """One that is not copied, one that was here before, one that is proven."""
+    (tmp_path / "A0001.MP4").write_bytes(b"x")
+    listed = perform_list_card(ListCardRequest(tmp_path), Watch())
+    known = Familiar(0, len(listed.tree.files), frozenset({"A0001.MP4"}), {}, ("A",), "Old", 2)
+    drone, old, reel = (Medium(str(n), Path("/x"), name, "r") for n, name in enumerate(("Drone", "Old", "Reel")))
+    cards = [
+        CardIn(reel, Stage.PROVEN),
+        CardIn(old, Stage.LISTED, card=listed, familiar=known, given_name="Old"),
+        CardIn(drone, Stage.LISTED, card=listed, given_name="Drone"),
+    ]
+    line = watch_line(cards, 2, None, 0)
+    assert line.first == "One card is not copied yet."
+    assert line.second == "Drone; Old was here before; Reel can come out."
+    line = watch_line(cards[:2], 2, None, 0)
+    assert (line.first, line.second) == ("One card was here before.", "Old is not read again; Reel can come out.")
+    line = watch_line([cards[2]] * 4, 2, None, 0)
+    assert (line.first, line.second) == ("Four cards are not copied yet.", "Nothing is reading them.")
+
+
 def test_screens_and_services_load_without_qt() -> None:
     code = "import diadoche.screens.desk, diadoche.cli.app, diadoche.demo.make, diadoche.services.jobs.all_kinds, sys; sys.exit('PyQt6' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0
@@ -215,3 +241,25 @@ def test_the_first_page_proposes_and_takes_a_name(scene: Scene) -> None:
     assert cards.shoot_name == "Tern Rock"
     cards.rename_shoot(" ")
     assert cards.shoot_name == "Tern Rock"
+
+
+def test_a_sphere_that_does_not_say_so_is_told_and_written(scene: Scene, demo_cards: dict[str, Path]) -> None:
+    """What the rig stitched itself carries no tags: told by looking, written by a rewrap, the original untouched."""
+    scene.offloaded(demo_cards["Gallery stitched"])
+    scene.carried_out("identify")
+    footage = scene.desk.footage
+    first = footage.first_row()
+    assert first is not None
+    footage.select([first])
+    detail = footage.detail()
+    assert detail is not None
+    assert any("looks like a whole sphere" in words for words in detail.facts)
+    assert footage.can_write_sphere
+    footage.write_sphere("mono")
+    made = scene.carried_out("make")
+    assert made.problems == ()
+    facts = identify([Path(made.output)])
+    assert (facts.projection, facts.spatial, facts.stereo) == ("equirectangular", "present", "mono")
+    # What is of a lens, or flat, is no such thing.
+    footage.select([])
+    assert not footage.can_write_sphere

@@ -18,11 +18,12 @@ from diadoche.core.sphere.rig import rig_named, rig_text
 from diadoche.core.watch import Watch
 from diadoche.screens.marks import Mark
 from diadoche.screens.stitching import OWN, Stitching
-from diadoche.screens.takes import Take, takes_of
 from diadoche.services.jobs.calibrate import CalibrateRequest
 from diadoche.services.jobs.stitch import AlignedRig, StitchRequest
+from diadoche.services.ledger.hand_off import handed_clips
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.rigs import keep_rig
+from diadoche.services.ledger.takes import Take, takes_of
 from tests.screens.scene import Scene
 
 LAYOUTS = load_layouts()
@@ -64,6 +65,17 @@ def test_lenses_of_one_press_of_the_button_are_one_take(clips: list[KeptClip]) -
     second = of(takes, "Lamp room, second")
     assert all(spans[0].exists() for spans in second.lenses)
     assert second.lenses[0] != second.lenses[1]
+
+
+def test_a_take_is_handed_over_as_one_clip(clips: list[KeptClip]) -> None:
+    handed = handed_clips(clips, LAYOUTS)
+    names = [each.name for each in handed]
+    assert names[:2] == ["GALLERY_0001, 6 cards", "GALLERY_0002, 6 cards"]
+    assert len(names) == 2 + 2 + 2
+    assert handed[0].proxy is not None
+    assert handed[0].proxy.name == "GALLERY_0001_LOW.MP4"
+    # Without the cards' layouts, nobody knows that they belong together.
+    assert len(handed_clips(clips, ())) > len(names)
 
 
 def test_a_card_that_is_missing_is_named_and_the_stitched_one_is_no_lens(clips: list[KeptClip]) -> None:
@@ -150,6 +162,9 @@ def test_what_cannot_be_stitched_says_why(clips: list[KeptClip], stitching: Stit
     whole = takes_of(clips, LAYOUTS)
     part = takes_of([clip for clip in clips if clip.card != "Gallery lens 4"], LAYOUTS)
     assert "Lens 4 is missing" in stitching.mistake(of(part, "GALLERY_0001"))
+    stitching.change([of(part, "GALLERY_0001")], with_hole=True)
+    assert stitching.mistake(of(part, "GALLERY_0001")) == ""
+    assert stitching.lens_take(of(part, "GALLERY_0001")).load_rig().pictures == 5
     five = replace(of(whole, "GALLERY_0001"), lenses=of(whole, "GALLERY_0001").lenses[:5])
     assert "No rig for 5 lenses is known" in stitching.mistake(five)
     take = of(whole, "Lamp room LAMP0001")

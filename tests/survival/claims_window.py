@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from diadoche.cli.app import offload_json
+from diadoche.cli.cards import offload_json
 from diadoche.core.errors import DiadocheError
 from diadoche.core.watch import Watch
 from diadoche.screens.desk import Desk

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from diadoche.cli.frame import Json, Shoot, ended, opened_ledger, places, reported, stoppable
+from diadoche.cli.frame import Json, Shoot, ended, must_be_there, opened_ledger, places, reported, stoppable
 from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.cli.worker import in_a_child
 from diadoche.core.offload.copies import Copy
@@ -56,6 +56,7 @@ def _tell_result(result: OffloadResult, root: Path, as_json: bool) -> None:
     ended(bool(result.problems) or result.proven_copies < len(result.copies))
 
 
+@in_a_child
 def restore(
     wanted: Annotated[str, typer.Argument(help="A clip's name, or a file's name or path on the card.")],
     to: Annotated[Path, typer.Option("--to", help="The folder it goes to; a copy of the same card is repaired.")],
@@ -74,6 +75,7 @@ def restore(
     ended(bool(found.problems))
 
 
+@in_a_child
 def copy_on(
     copy: Annotated[Path, typer.Argument(help="A proven copy: the folder with its manifests.")],
     to: Places,
@@ -82,22 +84,26 @@ def copy_on(
     """Copy a proven copy on to other places, and prove it there; its chain of manifests goes along."""
     copy = copy.absolute()
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
+        must_be_there(copy)
         targets = tuple((place.absolute(), place_below(ledger, copy, place.absolute())) for place in to)
         outcome = perform_copy_on(CopyOnRequest(copy, targets), watch)
         record_copy_on(ledger, outcome)
     _tell_result(outcome.result, copy, json)
 
 
+@in_a_child
 def complete(copy: Annotated[Path, typer.Argument(help="A copy that is not whole.")], json: Json = False) -> None:
     """Complete an unfinished copy from a proven one, without the card."""
     copy = copy.absolute()
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
+        must_be_there(copy)
         good = good_copy_for(ledger, copy, watch)
         outcome = perform_copy_on(CopyOnRequest(good, ((copy.parent, copy),)), watch)
         record_copy_on(ledger, outcome)
     _tell_result(outcome.result, good, json)
 
 
+@in_a_child
 def bring_level(
     here: Annotated[Path, typer.Argument(help="One place for copies.")],
     there: Annotated[Path, typer.Argument(help="The other.")],
@@ -105,6 +111,7 @@ def bring_level(
 ) -> None:
     """Bring two places to the same state: what one lacks is copied and proven, differences are named."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
+        must_be_there(here, there)
         done = perform_level(LevelRequest(here.absolute(), there.absolute()), watch)
         record_level(ledger, done)
     if json:
@@ -128,6 +135,7 @@ def bring_level(
     ended(bool(done.problems or done.differing))
 
 
+@in_a_child
 def take_in(
     folder: Annotated[Path, typer.Argument(help="Footage that lies on a good disk already.")],
     shoot: Shoot = "",
@@ -135,6 +143,7 @@ def take_in(
 ) -> None:
     """Take footage into a shoot where it lies, without a second copy; only a manifest is added."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
+        must_be_there(folder)
         this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
         taken = perform_adopt_folder(AdoptFolderRequest(folder.absolute(), this.id, places().own_layouts), watch)
         record_adopted(ledger, taken)
@@ -144,6 +153,7 @@ def take_in(
 def estimate_offload(source: Annotated[Path, typer.Argument(help="The card.")], to: Places, json: Json = False) -> None:
     """Measure card and disks for a few seconds, and tell how long an offload will take, and what it waits for."""
     with reported(json), Bar(json) as watch, stoppable(watch):
+        must_be_there(source)
         card = perform_list_card(ListCardRequest(source, places().own_layouts), watch)
         plan = plan_for(OffloadRequest(source, tuple(to), 0, "Shoot"), card)
         found = estimate(card.tree, plan, watch)
@@ -161,11 +171,13 @@ def estimate_offload(source: Annotated[Path, typer.Argument(help="The card.")], 
     ended(bool(hindered))
 
 
+@in_a_child
 def rebuild_ledger(
     folders: Annotated[list[Path], typer.Argument(help="Disks, or places for copies.")], json: Json = False
 ) -> None:
     """Fill the ledger from the manifests on disks."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
+        must_be_there(*folders)
         request = RebuildRequest(tuple(folders), known_roots(ledger), places().own_layouts)
         found = perform_rebuild(request, watch)
         rebuilt = record_rebuilt(ledger, found)
@@ -176,14 +188,3 @@ def rebuild_ledger(
     say(f"{waybills}, {clips}, {count_text(rebuilt.files, 'file')} are in the ledger again.")
     say_problems(found.problems)
     ended(bool(found.problems))
-
-
-def add_to(app: typer.Typer) -> None:
-    """Adds the verbs to the command line."""
-    app.command()(in_a_child(restore))
-    app.command("copy-on")(in_a_child(copy_on))
-    app.command()(in_a_child(complete))
-    app.command("level")(in_a_child(bring_level))
-    app.command("take-in")(in_a_child(take_in))
-    app.command("estimate")(estimate_offload)
-    app.command("rebuild")(in_a_child(rebuild_ledger))

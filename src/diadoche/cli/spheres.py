@@ -15,14 +15,9 @@ from diadoche.core.convert.recipes import USUAL_RECIPE, recipe_named
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import size_text
 from diadoche.core.spatial import Bounds, SphereTags
-from diadoche.core.sphere.shape import Layout, Quality
+from diadoche.core.sphere.shape import Layout, Level, Quality
 from diadoche.services.jobs.lens_take import LensTake, StitchSettings
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest, perform_stitch
-
-
-def add_to(app: typer.Typer) -> None:
-    """Adds the verb."""
-    app.command()(stitch)
 
 
 def stitch(
@@ -45,6 +40,12 @@ def stitch(
     cover_deg: Annotated[
         float, typer.Option(min=0, max=60, help="Fill so many degrees around the nadir from around them: a tripod.")
     ] = 0.0,
+    without_lens: Annotated[
+        list[int] | None, typer.Option(help="A lens of the rig that has no file, from 1: a hole. May be repeated.")
+    ] = None,
+    level: Annotated[
+        str, typer.Option(help="Level the horizon by the motion track: once for all, or each-picture.")
+    ] = "no",
     as_filmed: Annotated[bool, typer.Option("--as-filmed", help="Leave lenses as bright as they are.")] = False,
     calibrate: Annotated[
         bool, typer.Option("--calibrate", help="Align the lenses by what they see in common first.")
@@ -63,8 +64,9 @@ def stitch(
             )
         if to.exists():
             raise RequestError(f"{to} is there already.", path=to, safe="It was not touched.", do="Give another name.")
+        missing = tuple(sorted(set(without_lens or ())))
         request = StitchRequest(
-            LensTake(tuple((path.absolute(),) for path in paths), rig, own_rigs=places().own_rigs),
+            LensTake(tuple((path.absolute(),) for path in paths), rig, (), places().own_rigs, missing),
             chosen,
             to.absolute().parent,
             StitchSettings(
@@ -76,6 +78,7 @@ def stitch(
                 turn_deg=_turn(centre),
                 fill_poles=fill_poles,
                 cover_deg=cover_deg,
+                level=_one_of(Level, "way to level", level.replace("-", " ")),
             ),
             to.stem,
             mark,

@@ -12,11 +12,14 @@ import os
 import signal
 import sys
 import time
-import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from typing import ParamSpec
 
 import typer
+
+from diadoche.cli.output import say_problems
+from diadoche.services.machine.reports import unforeseen
 
 P = ParamSpec("P")
 _PR_SET_PDEATHSIG = 1
@@ -52,8 +55,8 @@ def _work(verb: Callable[[], None], said: int) -> None:
         code = 0
     except typer.Exit as end:
         code = end.exit_code
-    except BaseException:  # noqa: BLE001  # a defect: told with its trace, as the interpreter would
-        traceback.print_exc()
+    except BaseException as error:  # noqa: BLE001  # a defect outside of all frames: told as one, too
+        say_problems([unforeseen(error)])
     finally:
         sys.stdout.flush()
         sys.stderr.flush()
@@ -63,16 +66,20 @@ def _work(verb: Callable[[], None], said: int) -> None:
 
 def _followed(child: int, heard: int) -> int:
     """The exit code, as soon as the child has said it, and has ended or was given a moment to."""
-    # Ctrl-C goes to both; it is the child that stops, and tells how. A second one ends the command at once.
+    # Ctrl-C goes to both, and SIGTERM to the command alone; it is the child that stops, and tells how. A second one
+    # ends the command at once.
     asked = 0
 
-    def stop(*_: object) -> None:
+    def stop(number: int, _frame: object) -> None:
         nonlocal asked
         asked += 1
         if asked > 1:
             os._exit(1)
+        if number == signal.SIGTERM:
+            with suppress(ProcessLookupError):
+                os.kill(child, number)
 
-    before = signal.signal(signal.SIGINT, stop)
+    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
     try:
         told = os.read(heard, 1)
         until_s = time.monotonic() + _ENDING_S
@@ -88,5 +95,6 @@ def _followed(child: int, heard: int) -> int:
             os.kill(os.getpid(), -code)
         return code
     finally:
-        signal.signal(signal.SIGINT, before)
+        for number, handler in before.items():
+            signal.signal(number, handler)
         os.close(heard)

@@ -99,6 +99,18 @@ def _is_there(root: Path) -> bool:
 _NO_ROOM = frozenset({errno.ENOSPC, errno.EDQUOT, errno.EFBIG})
 
 
+def problem_of_disk(error: OSError) -> Problem:
+    """What a disk, reader or share said no to, wherever that was met: it is gone, fails, or gives no right to it."""
+    where = error.filename if isinstance(error.filename, str | bytes) else ""
+    path = where.decode("utf-8", "replace") if isinstance(where, bytes) else where
+    return Problem(
+        f"{path or 'A disk'} cannot be reached: {error.strerror or error}.",
+        path,
+        "Copies and outputs that were finished stand; nothing half-made stands under a final name.",
+        "Look at its disk, reader or share, then start it again.",
+    )
+
+
 @contextmanager
 def reading(path: Path, root: Path | None = None) -> Iterator[None]:
     """Turns an OSError met while reading `path` into one of ours.

@@ -22,6 +22,7 @@ import av.error
 from av.container import InputContainer
 from av.stream import Stream
 
+from diadoche.core.coder_threads import use_processors
 from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.tracks import picture_streams
 from diadoche.core.media import decoding, opened
@@ -447,7 +448,11 @@ class _Decoding:
     def units(self) -> Iterator[Unit]:
         """Everything, until the end that was asked for."""
         tracks = tracks_of(self.media, picture_track=self.joint.picture_track)
-        cast(Any, tracks[0]).thread_type = "AUTO" if self.threads else "NONE"
+        context = cast(av.VideoCodecContext, tracks[0].codec_context)
+        if self.threads:
+            use_processors(context)
+        else:
+            context.thread_type = "NONE"
         self._next_s = self.joint.begins_s
         done: set[int] = set()
         for timed in self.joint.read(self.media):

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
-from diadoche.core.disks import Disk, disk_of
+from diadoche.core.disks import Disk
 from diadoche.core.errors import RequestError
 from diadoche.demo.faulty_folder import Faults, FaultyMount, can_mount
 from diadoche.services.devices.disk_watch import Medium, PulledOut, PutIn
@@ -78,11 +78,11 @@ class Bench:
             if medium.key == key:
                 self.pull_out(number)
 
-    def disk_of(self, place: Path) -> Disk:
-        """A disk for each folder beside the bench: the demo's shuttles are folders of one real disk."""
+    def disk_of(self, place: Path) -> Disk | None:
+        """A disk for each folder beside the bench: the demo's shuttles are folders of one real disk; None elsewhere."""
         if place.parent == self._folder.parent:
             return Disk(f"simulated:{place.name}", "disk", f"the simulated disk {place.name}")
-        return disk_of(place)
+        return None
 
     def set_faults(self, number: int, faults: Faults) -> None:
         """Changes what goes wrong in a reader, at once.

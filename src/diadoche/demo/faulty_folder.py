@@ -264,6 +264,11 @@ class FaultyMount:
         self._process.wait()
         self._unmount()
 
+    def die(self) -> None:
+        """Ends what serves it, and leaves the mount: every question about it fails from now on."""
+        self._process.kill()
+        self._process.wait()
+
     def close(self) -> None:
         """Unmounts it."""
         self.set(Faults())

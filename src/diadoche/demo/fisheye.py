@@ -37,6 +37,7 @@ class Fisheye:
         gains: of red, green and blue against the scene's light.
         noise: standard deviation in linear light of a grey of 0.2.
         flare: the share of all light that is spread over the picture.
+        lean: 3×3: how the whole camera leans, in east, north and up, about the middle of the gallery at eye height.
         mirrored: left and right are exchanged, as behind a prism that nobody turned back.
     """
 
@@ -53,6 +54,7 @@ class Fisheye:
     flare: float = 0.0
     fall_off: float = _FALL_OFF
     mirrored: bool = False
+    lean: tuple[tuple[float, float, float], ...] = ()
 
     @property
     def _focal_px(self) -> float:
@@ -72,7 +74,17 @@ class Fisheye:
         right = np.array([np.cos(yaw), -np.sin(yaw), 0.0])
         down = np.cross(ahead, right)
         turned = np.cos(roll) * right + np.sin(roll) * down, np.cos(roll) * down - np.sin(roll) * right
-        return np.stack((*turned, ahead))
+        upright = np.stack((*turned, ahead))
+        found: Array = upright @ np.array(self.lean).T if self.lean else upright
+        return found
+
+    @property
+    def pupil_m(self) -> Array:
+        """Where its entrance pupil is, east, north and up, however the camera leans."""
+        middle = np.array((0.0, 0.0, EYE_M))
+        beside = np.array(self.position_m) - middle
+        found: Array = middle + (np.array(self.lean) @ beside if self.lean else beside)
+        return found
 
     def place(self, rays: Array) -> tuple[Array, Array]:
         """Where directions in east, north and up fall, shape (…, 3) to (…, 2), and their angles off the axis."""
@@ -128,7 +140,7 @@ def _sub_rays(lens: Fisheye, fine: int) -> tuple[Array, Array, Array]:
 
 def still_view(lens: Fisheye, scene: RayScene, *, fine: int = 2) -> StillView:
     """What a lens sees of what stands still: for many pictures, it is drawn once."""
-    return scene.see_still(np.array(lens.position_m), _sub_rays(lens, fine)[0], Moment(0.0))
+    return scene.see_still(lens.pupil_m, _sub_rays(lens, fine)[0], Moment(0.0))
 
 
 def photograph(
@@ -152,7 +164,7 @@ def photograph(
     """
     rays, angle, inside = _sub_rays(lens, fine)
     if still is None:
-        still = scene.see_still(np.array(lens.position_m), rays, moment)
+        still = scene.see_still(lens.pupil_m, rays, moment)
     light, _ = scene.see_moving(still, moment)
     seen = light.mean(axis=1)
     seen *= (1 - lens.fall_off * (angle / np.radians(lens.field_deg / 2)) ** 4)[:, None]

@@ -19,7 +19,7 @@ _ZONE = timezone(timedelta(hours=1))
 _NTSC = Fraction(30000, 1001)
 _CARDS = "cards"
 _TICKET = ".demo-version"
-_VERSION = "7"
+_VERSION = "8"
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ They stand on the gallery and see it through true optics, each body's a little o
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -13,7 +14,8 @@ import av
 import numpy as np
 
 from diadoche.demo.fisheye import Fisheye, photograph, planes, still_view, write_number
-from diadoche.demo.movies import H264, write_movie
+from diadoche.demo.motion import add_motion_track, leaning, standing
+from diadoche.demo.movies import H264, set_time, write_movie
 from diadoche.demo.ray_scene import EYE_M, Array, Moment, Person, RayScene
 from diadoche.demo.recording import Recording, planar_frame
 
@@ -21,6 +23,7 @@ LENSES = 6
 # Half the way between the pupils of two lenses back to back, and from the middle of the rig to each of its pupils.
 _PUPIL_M, _RING_M = 0.013, 0.06
 _TWO_DEG, _RING_DEG = 200.0, 160.0
+_LEAN_DEG = (14.0, -6.0)
 SCENE = RayScene(
     people=(
         Person(1.25, -0.1, colour=(0.55, 0.12, 0.08), sway_m=0.25),
@@ -119,14 +122,21 @@ def write_one_file(root: Path, recordings: Sequence[Recording], model: str) -> N
 
 
 def write_two_files(root: Path, recordings: Sequence[Recording], model: str) -> None:
-    """A two-lens camera that keeps a file a lens."""
+    """A two-lens camera that keeps a file a lens, and in the first one's how it was held."""
     folder = root / "DCIM" / "CAMERA01"
     folder.mkdir(parents=True)
     for number, recording in enumerate(recordings, start=1):
         stem = f"ROOM_{recording.start:%Y%m%d_%H%M%S}"
+        # The second time somebody leaned it against the wall; its sensors know.
+        lean = leaning(*(_LEAN_DEG if number > 1 else (0.0, 0.0)))
         for place, lens in enumerate(two_lenses(recording.camera.width_px, 2)):
             path = folder / f"{stem}_{place}0_{number:03}.MP4"
-            write_movie(path, [recording], H264, model, pictures=[_filmed(recording, lens)])
+            own = replace(lens, lean=tuple(map(tuple, lean)))
+            write_movie(path, [recording], H264, model, pictures=[_filmed(recording, own)])
+            if place == 0:
+                seconds = float(recording.pictures / recording.rate)
+                add_motion_track(path, standing(lean, seconds, recording.first_number))
+                set_time(path, recording)
 
 
 def write_rig_card(root: Path, lens: int, recordings: Sequence[Recording], model: str) -> None:

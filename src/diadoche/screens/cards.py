@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -131,7 +130,8 @@ class CardsScreen:
         """The sentence on top."""
         cards = list(self._station.cards.values())
         silent_s = {key: self._station.silent_for_s(key) for key in self._station.cards}
-        return watch_line(cards, len(self._station.shoot.settings.places), self.wait_s(), at_work, silent_s)
+        places, silent_place = len(self._station.shoot.settings.places), self._station.silent_place()
+        return watch_line(cards, places, self.wait_s(), at_work, silent_s, silent_place)
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -264,11 +264,13 @@ class CardsScreen:
         self._station.change_settings(places=places)
 
     def open_folder(self, path: Path) -> None:
-        """Takes a folder as if it were a card that was put in, and remembers it as a source."""
+        """Takes a folder as if it were a card that was put in, and remembers it as a source.
+
+        Where it is none, its listing says so.
+        """
         path = path.absolute()
-        if path.is_dir():
-            self._station.put_in(Medium(str(path), path, path.name, FOLDER_READER))
-            remember(self._ledger, _SOURCES, str(path), str(path))
+        self._station.put_in(Medium(str(path), path, path.name, FOLDER_READER))
+        remember(self._ledger, _SOURCES, str(path), str(path))
 
     def open_medium(self, medium: Medium) -> None:
         """Takes what was connected by its address."""
@@ -279,20 +281,20 @@ class CardsScreen:
         """Folders and addresses that were used before, the newest first."""
         return [value for _key, value in recall_all(self._ledger, _SOURCES, str)][:_MOST_SOURCES]
 
-    def dropped(self, paths: Sequence[Path]) -> str:
+    def dropped(self, paths: Sequence[Path], say: Callable[[str], None]) -> None:
         """Takes what was dropped on the window; says how many came, which were refused, and why."""
-        refused: list[str] = []
-        folders: dict[Path, None] = {}
-        for path in paths:
-            if not path.exists():
-                refused.append(f"{path.name or path} is not there")
-            else:
-                folders[path if path.is_dir() else path.parent] = None
+
+        def came(found: tuple[list[Path], list[str]] | Exception) -> None:
+            say(str(found) if isinstance(found, Exception) else self._take_folders(*found))
+
+        self._station.in_background(lambda: _folders_of(paths), came)
+
+    def _take_folders(self, folders: list[Path], refused: list[str]) -> str:
         places = self._station.shoot.settings.places
         for folder in list(folders):
             if any(place.is_relative_to(folder) for place in places):
                 refused.append(f"{folder.name} holds a place for copies")
-                del folders[folder]
+                folders.remove(folder)
         for folder in folders:
             self.open_folder(folder)
         words = f"{count_text(len(folders), 'folder')} came" if folders else "Nothing came"
@@ -371,28 +373,38 @@ class CardsScreen:
         return mine or (f"Of its set there are {found.words}." if found.missing else "")
 
     def _place(self, path: Path, coming_bytes: int) -> PlaceRow:
-        standing = path
-        while not standing.exists() and standing != standing.parent:
-            standing = standing.parent
         here = [copy for waybill in self._waybills for copy in waybill.copies if copy.destination == str(path)]
         proven = sum(copy.status == "proven" for copy in here)
         kept = f"kept here: {count_text(proven, 'card')}" if proven else "nothing kept here yet"
-        try:
-            usage = shutil.disk_usage(standing)
-        except OSError:
-            return PlaceRow(path, path.name, str(path), "not here now", 0, 0, kept, False)
-        after = max(0, usage.free - coming_bytes)
-        free = f"{size_text(after)} free after this" if coming_bytes else f"{size_text(usage.free)} free"
+        room = self._station.room(path)
+        if room is None or not room.here:
+            silent = "does not answer" if self._station.is_silent(path) else "being looked at"
+            words = silent if room is None else "not here now"
+            return PlaceRow(path, path.name, str(path), words, 0, 0, kept, False)
+        after = max(0, room.free - coming_bytes)
+        free = f"{size_text(after)} free after this" if coming_bytes else f"{size_text(room.free)} free"
         return PlaceRow(
             path,
             path.name or str(path),
             str(path.parent),
             free,
-            1 - usage.free / usage.total,
-            coming_bytes / usage.total,
+            1 - room.free / max(1, room.total),
+            coming_bytes / max(1, room.total),
             kept,
             True,
         )
+
+
+def _folders_of(paths: Sequence[Path]) -> tuple[list[Path], list[str]]:
+    """The folders that are meant by what was dropped, each once, and what is not there. It looks at disks."""
+    folders: dict[Path, None] = {}
+    refused = []
+    for path in paths:
+        if not path.exists():
+            refused.append(f"{path.name or path} is not there")
+        else:
+            folders[path if path.is_dir() else path.parent] = None
+    return list(folders), refused
 
 
 _SILENT_S = 15.0

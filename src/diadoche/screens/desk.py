@@ -8,7 +8,7 @@ from diadoche.screens.cards import CardsScreen
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.ledger import LedgerScreen
 from diadoche.screens.outputs import OutputsScreen
-from diadoche.screens.shelf import ReadInBackground, Shelf, at_once
+from diadoche.screens.shelf import Shelf
 from diadoche.screens.watch_line import WatchLine
 from diadoche.screens.work import WorkScreen
 from diadoche.services.jobs.identify import IdentifiedClip
@@ -23,10 +23,9 @@ _NEW_COPIES = {"copy on", "level", "restore", "rebuild", "take in", "verify"}
 class Desk:
     """Everything the window shows; used on one thread."""
 
-    def __init__(self, ledger: Ledger, runner: Runner, station: Station, apart: ReadInBackground = at_once) -> None:
-        """`apart` reads many clips away from the window."""
+    def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
         self.station = station
-        self.shelf = Shelf(station, ledger, apart)
+        self.shelf = Shelf(station, ledger)
         self._shoot = station.shoot.id
         self._runner = runner
         self._unmeasured = False
@@ -36,6 +35,7 @@ class Desk:
         self.cards = CardsScreen(station, ledger)
         self.footage = FootageScreen(self.shelf, ledger)
         self.outputs = OutputsScreen(station, ledger, runner, self.shelf)
+        self.footage.write_spheres = self.outputs.write_spheres
         self.work = WorkScreen(runner)
         self.ledger = LedgerScreen(station)
         station.listeners.append(self._cards_changed)
@@ -79,6 +79,10 @@ class Desk:
         if self._unmeasured and not copying:
             self._unmeasured = False
             self.shelf.measure_playback()
+
+    def files_changed(self) -> None:
+        """Something else is known of files on places: outputs, copies, waybills."""
+        self._soon(self.outputs.refresh, self.ledger.refresh)
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Something is known of a clip, before its job has ended."""

@@ -75,6 +75,15 @@ class Detail:
     note: str
 
 
+# What can be written of footage that is a sphere, and in words.
+SPHERE_CHOICES = (
+    ("mono", "A whole sphere, one picture for both eyes"),
+    ("top-bottom", "A whole sphere, eyes over each other"),
+    ("side-by-side", "A whole sphere, eyes beside each other"),
+    ("", "Flat: no sphere at all"),
+)
+
+
 class FootageScreen:
     """Rows of the table; one clip is at hand for the player, several may be selected."""
 
@@ -87,6 +96,8 @@ class FootageScreen:
         self.rows: list[Line | Heading] = []
         self.selected: list[int] = []
         self.on_change: Callable[[], None] = lambda: None
+        # Makes copies of clips that say what they are.
+        self.write_spheres: Callable[[Sequence[KeptClip], str], None] = lambda _clips, _stereo: None
         self._arrange()
         shelf.listeners.append(self._changed)
 
@@ -112,18 +123,20 @@ class FootageScreen:
         lines = [line for line in self._shelf.lines if self._is_shown(line)]
         lines.sort(key=lambda line: line.keys[key], reverse=self.look.downwards)
         self.rows = list(_grouped(lines, self.look.grouping)) if self.look.grouping else list(lines)
-        there = {line.clip.id for line in self._shelf.lines}
-        self.selected = [clip_id for clip_id in self.selected if clip_id in there]
+        self.selected = [clip_id for clip_id in self.selected if self._shelf.has(clip_id)]
 
     def _is_shown(self, line: Line) -> bool:
-        kinds = {
-            "all": True,
-            "undecided": not line.clip.opinion.verdict,
-            "odd": bool(line.odd),
-            "problems": _has_problem(line.clip),
-        }
-        shown = kinds.get(self.showing, line.clip.opinion.verdict == self.showing)
-        return shown and all(word in line.words for word in self.wanted.split())
+        if self.showing == "all":
+            shown = True
+        elif self.showing == "undecided":
+            shown = not line.clip.opinion.verdict
+        elif self.showing == "odd":
+            shown = bool(line.odd)
+        elif self.showing == "problems":
+            shown = _has_problem(line.clip)
+        else:
+            shown = line.clip.opinion.verdict == self.showing
+        return shown and (not self.wanted or all(word in line.words for word in self.wanted.split()))
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -218,8 +231,7 @@ class FootageScreen:
         return next((row for row, line in enumerate(self.rows) if isinstance(line, Line)), None)
 
     def _chosen(self) -> list[Line]:
-        by_id = {line.clip.id: line for line in self._shelf.lines}
-        return [by_id[clip_id] for clip_id in self.selected if clip_id in by_id]
+        return self._shelf.chosen(self.selected)
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
@@ -287,6 +299,17 @@ class FootageScreen:
         """Writes a note to the selected clips."""
         self._shelf.judge([(each.clip.id, replace(each.clip.opinion, note=words.strip())) for each in self._chosen()])
 
+    @property
+    def can_write_sphere(self) -> bool:
+        """Whether all that is selected is equirectangular, or of that shape, and could say so, or otherwise."""
+        chosen = self._chosen()
+        return bool(chosen) and all(_may_be_sphere(line.clip) for line in chosen)
+
+    def write_sphere(self, stereo: str) -> None:
+        """Has copies made of the selected clips that say what they are, as `SPHERE_CHOICES` has it."""
+        if self.can_write_sphere:
+            self.write_spheres([line.clip for line in self._chosen()], stereo)
+
     def combing_words(self) -> str:
         """What the enlarged place shows, or nothing where no fields were seen."""
         line = next(iter(self._chosen()), None)
@@ -295,6 +318,13 @@ class FootageScreen:
         if evidence is None:
             return ""
         return f"Seen at {clock_text(evidence.time_s)}: two moments woven line by line, three times enlarged."
+
+
+def _may_be_sphere(clip: KeptClip) -> bool:
+    facts = clip.facts
+    if facts is None or facts.container not in {"MP4", "MOV"}:
+        return False
+    return facts.projection == "equirectangular" or (facts.projection == "flat" and facts.spatial == "missing")
 
 
 def _has_problem(clip: KeptClip) -> bool:
@@ -360,7 +390,11 @@ def _facts_lines(facts: Facts) -> tuple[str, ...]:
 
 def _sphere_words(facts: Facts) -> str:
     if facts.spatial == "missing":
-        return "It has the shape of a whole sphere, but nothing in it says so: an editor would show it flat."
+        seen = {
+            "equirectangular": "It looks like a whole sphere, equirectangular",
+            "cubemap": "It looks like the faces of a cube, three beside each other in two rows",
+        }.get(facts.projection, "It has the shape of a whole sphere")
+        return f"{seen}, but nothing in it says so: an editor would show it flat."
     tracks = f"{len(facts.video)} tracks, " if len(facts.video) > 1 else ""
     words = f"360: {tracks}{facts.projection}, {facts.stereo}"
     if facts.field_of_view_deg is None:

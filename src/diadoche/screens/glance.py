@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import shutil
 import statistics
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -14,7 +13,6 @@ from diadoche.core.cards.card import Card
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.groups import groups_of
 from diadoche.core.cards.layout import folder_purposes
-from diadoche.core.disks import standing_part
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.core.names import shown
 from diadoche.core.offload.naming import TOKENS, Naming, NamingValues, card_folder, folder_parts
@@ -119,15 +117,19 @@ class GlanceScreen:
         problems: list[Problem] = []
         for key in keys:
             try:
-                plans[key] = self._station.plan(key)
+                plan = self._station.plan(key)
             except DiadocheError as error:
                 problems.append(error.problem)
+                continue
+            if plan is not None:
+                plans[key] = plan
         advice = [each.what for plan in plans.values() for each in plan.advice]
         clocks = {key: self._station.clock_remark(key) for key in keys}
         advice += [f"{self._station.cards[key].name}: {words}" for key, words in clocks.items() if words]
         size = sum(plan.size_bytes for plan in plans.values())
-        places = _places(list(plans.values()))
-        usable = any(plan.usable for plan in plans.values())
+        places = self._places(list(plans.values()))
+        # A place that does not answer yet holds nobody up: the offload itself looks at it, too.
+        usable = any(plan.usable for plan in plans.values()) or len(plans) + len(problems) < len(keys)
         return Glance(
             self._station.shoot.name,
             tuple(self._card(key, plans.get(key)) for key in keys),
@@ -137,6 +139,25 @@ class GlanceScreen:
             self._wait(size),
             usable and not problems,
         )
+
+    def _places(self, plans: list[OffloadPlan]) -> tuple[GlancePlace, ...]:
+        """Every place once; one that hinders a card says so."""
+        found: dict[Path, GlancePlace] = {}
+        for plan in plans:
+            for target in plan.targets:
+                place = target.place
+                if target.problem is not None:
+                    found[place] = GlancePlace(place.name, target.problem.what, True)
+                elif place not in found:
+                    found[place] = GlancePlace(place.name, f"{place} · {self._free(place)}{target.disk.words}", False)
+        if not plans:
+            for place in self._station.shoot.settings.places:
+                found[place] = GlancePlace(place.name, f"{place} · {self._free(place)}its disk is looked at", False)
+        return tuple(found.values())
+
+    def _free(self, place: Path) -> str:
+        room = self._station.room(place)
+        return f"{size_text(room.free)} free · " if room is not None and room.here else ""
 
     def _card(self, key: str, plan: OffloadPlan | None) -> GlanceCard:
         card = self._station.cards[key]
@@ -328,18 +349,3 @@ def _clip(clip: Clip, pictures: Mapping[str, str]) -> GlanceClip:
     length = clock_text(clip.duration_s) if clip.duration_s is not None else ""
     began = f"{clip.start.day} {clip.start:%B %Y, %H:%M:%S}" if clip.start else "no time"
     return GlanceClip(shown(clip.name), length, began, base64.b64decode(pictures.get(clip.name, "")))
-
-
-def _places(plans: list[OffloadPlan]) -> tuple[GlancePlace, ...]:
-    """Every place once; one that hinders a card says so."""
-    found: dict[Path, GlancePlace] = {}
-    for plan in plans:
-        for target in plan.targets:
-            if target.problem is not None:
-                found[target.place] = GlancePlace(target.place.name, target.problem.what, True)
-            elif target.place not in found:
-                free = size_text(shutil.disk_usage(standing_part(target.place)).free)
-                found[target.place] = GlancePlace(
-                    target.place.name, f"{target.place} · {free} free · {target.disk.words}", False
-                )
-    return tuple(found.values())

@@ -92,7 +92,7 @@ class LedgerScreen:
         self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
         found = waybills(self._ledger, self._search)
         self.entries = [entry for entry in found if self._wants_copies(entry)] if self.only_wanting else found
-        self.disks = _disks(found if not self._search else waybills(self._ledger))
+        self.disks = self._disks(found if not self._search else waybills(self._ledger))
         self.happened = happenings(self._ledger)
         if self.selected not in {entry.id for entry in self.entries}:
             self.selected = None
@@ -180,8 +180,8 @@ class LedgerScreen:
         entry = self._entry()
         if entry is None:
             return None
-        copies = tuple(_copy_words(copy) for copy in entry.copies)
-        page = Path(entry.html) if entry.html and Path(entry.html).exists() else None
+        copies = tuple(self._copy_words(copy) for copy in entry.copies)
+        page = Path(entry.html) if entry.html and self._station.is_there(Path(entry.html)) else None
         title = f"{entry.card}, {count_text(entry.files, 'file')}, {size_text(entry.size_bytes)}"
         return LedgerDetail(title, copies, page, self._good_copy(entry) is not None)
 
@@ -190,7 +190,9 @@ class LedgerScreen:
     def check_copies(self) -> int:
         """Reads every copy of the selected waybill back again; gives how many jobs that are."""
         entry = self._entry()
-        return self._check([copy for copy in entry.copies if _is_here(copy)], entry.card) if entry is not None else 0
+        if entry is None:
+            return 0
+        return self._check([copy for copy in entry.copies if self._is_here(copy, now=True) is not False], entry.card)
 
     def check_due(self, now: datetime) -> int:
         """Reads back what was not read for longer than its shoot allows and is here now; gives how many jobs."""
@@ -204,7 +206,7 @@ class LedgerScreen:
             before = now - timedelta(days=days)
             due = [copy for copy in entry.copies if copy.proven and copy.verified and copy.verified < before]
             count += self._check(
-                [copy for copy in due if _is_here(copy) and Path(copy.root) not in waiting], entry.card
+                [copy for copy in due if self._is_here(copy, now=True) and Path(copy.root) not in waiting], entry.card
             )
         return count
 
@@ -228,7 +230,7 @@ class LedgerScreen:
         entry = self._entry()
         good = self._good_copy(entry) if entry is not None else None
         if entry is None or good is None:
-            self._say("No proven copy of it is here now. Plug in a disk that has one.")
+            self._say("No proven copy of it is known to be here now. Plug in a disk that has one.")
             return
         root = Path(good.root)
         request = CopyOnRequest(root, ((to, place_below(self._ledger, root, to)),))
@@ -237,7 +239,14 @@ class LedgerScreen:
 
     def restore(self, wanted: str, to: Path) -> None:
         """Fetches a clip or a file from any proven copy that is here."""
-        roots = holders(self._ledger, wanted) if wanted.strip() else ()
+
+        def found(roots: tuple[Path, ...] | Exception) -> None:
+            self._restore_from(() if isinstance(roots, Exception) else roots, wanted, to)
+
+        # Copies are looked at on their disks.
+        self._station.in_background(lambda: holders(self._ledger, wanted) if wanted.strip() else (), found)
+
+    def _restore_from(self, roots: tuple[Path, ...], wanted: str, to: Path) -> None:
         if not roots:
             self._say(
                 f"No proven copy of {wanted.strip() or 'nothing'} is here now. Write its name as the waybill does."
@@ -281,9 +290,43 @@ class LedgerScreen:
     def _entry(self) -> WaybillEntry | None:
         return next((entry for entry in self.entries if entry.id == self.selected), None)
 
-    @staticmethod
-    def _good_copy(entry: WaybillEntry) -> CopyEntry | None:
-        return next((copy for copy in entry.copies if copy.proven and _is_here(copy)), None)
+    def _good_copy(self, entry: WaybillEntry) -> CopyEntry | None:
+        return next((copy for copy in entry.copies if copy.proven and self._is_here(copy, now=True)), None)
+
+    def _is_here(self, copy: CopyEntry, *, now: bool = False) -> bool | None:
+        """Whether a copy's manifest is there; None while its disk has not answered."""
+        if not copy.manifest or copy.status is CopyState.GONE:
+            return False
+        return self._station.is_there(Path(copy.manifest), Path(copy.destination), now=now)
+
+    def _copy_words(self, copy: CopyEntry) -> tuple[Mark, str]:
+        here = {True: "", False: " Not here now.", None: " Whether it is here is not known."}[self._is_here(copy)]
+        read = f", read back {age_text(copy.verified)}" if copy.verified else ""
+        check = f", {copy.last_check}" if copy.last_check else ""
+        words = f"{STATUS_WORDS[copy.status]}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"
+        return (
+            Mark.PROVEN if copy.proven else Mark.PROBLEM,
+            f"{copy.root}\n{words} On {copy.disk_words or 'an unknown disk'}.",
+        )
+
+    def _disks(self, entries: list[WaybillEntry]) -> list[DiskRow]:
+        """Every disk that a copy lies on; those in the drawer too."""
+        found: dict[str, list[tuple[WaybillEntry, CopyEntry]]] = {}
+        for entry in entries:
+            for copy in entry.copies:
+                found.setdefault(copy.disk, []).append((entry, copy))
+        rows = []
+        for pairs in found.values():
+            proven = [(entry, copy) for entry, copy in pairs if copy.proven]
+            here = any(self._is_here(copy) for _entry, copy in pairs)
+            places = ", ".join(dict.fromkeys(copy.destination for _entry, copy in pairs))
+            checks = [copy.verified for _entry, copy in proven if copy.verified is not None]
+            size = sum(entry.size_bytes for entry, _copy in proven)
+            name = pairs[0][1].disk_words or "disks that could not be told apart"
+            where = places if here else f"not here now; was {places}"
+            search = pairs[0][1].disk_words or pairs[0][1].destination
+            rows.append(DiskRow(name, search, where, len(proven), size, min(checks, default=None), here))
+        return sorted(rows, key=lambda row: (not row.here, row.name))
 
 
 def age_text(at: datetime | None) -> str:
@@ -303,41 +346,6 @@ def age_text(at: datetime | None) -> str:
 def _when(at: datetime) -> str:
     local = at.astimezone()
     return f"{local.day} {local:%b %Y, %H:%M}"
-
-
-def _is_here(copy: CopyEntry) -> bool:
-    return bool(copy.manifest) and copy.status is not CopyState.GONE and Path(copy.manifest).is_file()
-
-
-def _copy_words(copy: CopyEntry) -> tuple[Mark, str]:
-    here = "" if _is_here(copy) else " Not here now."
-    read = f", read back {age_text(copy.verified)}" if copy.verified else ""
-    check = f", {copy.last_check}" if copy.last_check else ""
-    words = f"{STATUS_WORDS[copy.status]}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"
-    return (
-        Mark.PROVEN if copy.proven else Mark.PROBLEM,
-        f"{copy.root}\n{words} On {copy.disk_words or 'an unknown disk'}.",
-    )
-
-
-def _disks(entries: list[WaybillEntry]) -> list[DiskRow]:
-    """Every disk that a copy lies on; those in the drawer too."""
-    found: dict[str, list[tuple[WaybillEntry, CopyEntry]]] = {}
-    for entry in entries:
-        for copy in entry.copies:
-            found.setdefault(copy.disk, []).append((entry, copy))
-    rows = []
-    for pairs in found.values():
-        proven = [(entry, copy) for entry, copy in pairs if copy.proven]
-        here = any(_is_here(copy) for _entry, copy in pairs)
-        places = ", ".join(dict.fromkeys(copy.destination for _entry, copy in pairs))
-        checks = [copy.verified for _entry, copy in proven if copy.verified is not None]
-        size = sum(entry.size_bytes for entry, _copy in proven)
-        name = pairs[0][1].disk_words or "disks that could not be told apart"
-        where = places if here else f"not here now; was {places}"
-        search = pairs[0][1].disk_words or pairs[0][1].destination
-        rows.append(DiskRow(name, search, where, len(proven), size, min(checks, default=None), here))
-    return sorted(rows, key=lambda row: (not row.here, row.name))
 
 
 def _ended_words(job: Job) -> str:

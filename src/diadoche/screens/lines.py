@@ -9,7 +9,7 @@ from pathlib import PurePath
 from typing import Any
 
 from diadoche.core.codecnames import spoken_codec
-from diadoche.core.identify.alike import Majority, majority_of, make_of, odd_in
+from diadoche.core.identify.alike import Majority, Tally, majority_of, make_of, odd_in
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import clock_text, size_text
@@ -210,9 +210,9 @@ def majorities(clips: Sequence[KeptClip]) -> dict[str, Majority]:
     return {card: each for card, each in found.items() if each is not None and 2 * each.clips > each.of}
 
 
-def lines_of(clips: Sequence[KeptClip]) -> tuple[list[Line], Majority | None]:
-    """All clips as lines, and what most of them have in common."""
+def lines_of(clips: Sequence[KeptClip]) -> tuple[list[Line], Tally]:
+    """All clips as lines, and how many are of which size and rate."""
     zone = zone_of(clips)
     by_card = majorities(clips)
-    majority = majority_of(clip.facts for clip in clips if clip.facts is not None)
-    return [line_of(clip, zone, by_card.get(clip.card)) for clip in clips], majority
+    tally = Tally(clip.facts for clip in clips if clip.facts is not None)
+    return [line_of(clip, zone, by_card.get(clip.card)) for clip in clips], tally

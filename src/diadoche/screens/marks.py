@@ -12,4 +12,5 @@ class Mark(Enum):
     UNDER_WAY = "under way"
     PROVEN = "proven"
     DONE = "done"
+    STOPPED = "stopped"
     PROBLEM = "needs a person"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,13 +12,13 @@ from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
 from diadoche.core.sizes import count_text, size_text
+from diadoche.core.spatial import SphereTags
 from diadoche.screens.lines import Line
 from diadoche.screens.marks import Mark
 from diadoche.screens.places import OutputPlaces, output_places
 from diadoche.screens.recipe_chooser import Alike, Outlook, RecipeChooser, alike, outlook
 from diadoche.screens.shelf import Shelf
 from diadoche.screens.stitching import Stitching
-from diadoche.screens.takes import Take, takes_of
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.measure_playback import gain_words
 from diadoche.services.jobs.stitch import StitchRequest
@@ -27,6 +26,7 @@ from diadoche.services.ledger.hand_off import delivered, hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import known_recipe
+from diadoche.services.ledger.takes import Take, takes_of
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station.station import Station
 
@@ -124,6 +124,8 @@ class OutputsScreen:
         self._changes: Changes | None = None
         self._left_out: set[str] = set()
         self._clips: list[KeptClip] = []
+        self._by_route: dict[str, list[KeptClip]] = {}
+        self._groups: list[GroupRow] | None = None
         self._asked: set[int] = set()
         self._made_rows: list[MadeRow] | None = None
         self._known_alike: tuple[list[Facts], list[Alike]] = [], []
@@ -131,15 +133,19 @@ class OutputsScreen:
         self._stitch_recipe = self._recipe
         self._layouts = station.layouts()
         self._takes: list[Take] = []
-        self.stitching.listeners.append(lambda: self.on_change())
+        self.stitching.listeners.append(self._tell)
         shelf.listeners.append(self.refresh)
 
     def refresh(self) -> None:
         """Takes the clips as they are now."""
         self._made_rows = None
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
+        self._by_route = {}
+        for clip in self._clips:
+            assert clip.facts is not None
+            self._by_route.setdefault(clip.facts.route.name, []).append(clip)
         self._takes = takes_of(self._clips, self._layouts)
-        self.on_change()
+        self._tell()
 
     @property
     def profile(self) -> str:
@@ -180,9 +186,15 @@ class OutputsScreen:
             return f"{unknown} not looked at yet"
         return f"{todo} to make" if todo else "none to make"
 
+    def _tell(self) -> None:
+        self._groups = None
+        self.on_change()
+
     def groups(self) -> list[GroupRow]:
-        """Routes that occur, in the order of the work."""
-        return [self._group(route) for route in _ORDER if self._of(route)]
+        """Routes that occur, in the order of the work; put together once for every change."""
+        if self._groups is None:
+            self._groups = [self._group(route) for route in _ORDER if self._of(route)]
+        return self._groups
 
     def clips_of(self, route: str) -> list[ClipRow]:
         """The clips of a group, each by itself; lenses of one take together."""
@@ -193,7 +205,7 @@ class OutputsScreen:
     def _clip_row(self, route: str, clip: KeptClip) -> ClipRow:
         assert clip.facts is not None
         name, reason = f"{clip.card} {clip.clip.name}", " ".join(clip.facts.route.reasons)
-        if delivered(clip) is not None:
+        if self._delivered(clip) is not None:
             return ClipRow(name, reason, "", "made", Mark.DONE)
         if _is_unwanted(clip):
             return ClipRow(name, reason, "", "marked no: left out", Mark.EXPECTED)
@@ -207,7 +219,7 @@ class OutputsScreen:
 
     def _take_row(self, take: Take) -> ClipRow:
         reason = take.lens_words + (", and the camera's own stitched version" if take.stitched is not None else "")
-        if delivered(take.clip) is not None:
+        if self._delivered(take.clip) is not None:
             return ClipRow(take.name, reason, "", "made", Mark.DONE)
         if _is_unwanted(take.clip):
             return ClipRow(take.name, reason, "", "marked no: left out", Mark.EXPECTED)
@@ -233,7 +245,7 @@ class OutputsScreen:
     def choose(self, route: str, name: str) -> None:
         """Another container for a group."""
         self._chosen[route] = name
-        self.on_change()
+        self._tell()
 
     def recipe_chooser(self, route: str = "convert") -> RecipeChooser:
         """What can be chosen for the clips that are to be converted, or for the takes that are to be stitched."""
@@ -247,16 +259,16 @@ class OutputsScreen:
         """Converts, or stitches, by what was chosen from now on."""
         if route == "stitch":
             self._stitch_recipe = chooser.chosen[0]
-            self.on_change()
+            self._tell()
             return
         self._recipe, self._changes = chooser.chosen
         self._station.change_settings(recipe=self._recipe.name)
-        self.on_change()
+        self._tell()
 
     def include(self, route: str, included: bool) -> None:
         """Whether a group is made with the next start."""
         (self._left_out.discard if included else self._left_out.add)(route)
-        self.on_change()
+        self._tell()
 
     def to_make(self) -> list[Request]:
         """What one start would make."""
@@ -298,19 +310,20 @@ class OutputsScreen:
         folder = self.folder()
         if folder is None:
             return "Add a place for copies first.", 0.0, 0.0
-        standing = folder
-        while not standing.exists():
-            standing = standing.parent
-        usage = shutil.disk_usage(standing)
+        usage = self._station.room(folder)
+        if usage is None or not usage.here:
+            words = "is not known to be here." if usage is None else "is not here now."
+            return f"The disk of {folder} {words}", 0.0, 0.0
+        total = max(1, usage.total)
         coming = sum(row.size_bytes for row in self.groups() if row.included)
         if not coming:
             return (
                 f"{size_text(usage.free)} free. Originals stay where they are, untouched.",
-                1 - usage.free / usage.total,
+                1 - usage.free / total,
                 0.0,
             )
         words = f"About {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
-        return words, 1 - usage.free / usage.total, coming / usage.total
+        return words, 1 - usage.free / total, coming / total
 
     def make(self) -> int:
         """Puts every output into the queue, and gives how many."""
@@ -322,13 +335,13 @@ class OutputsScreen:
         self._made_rows = None
         for request in requests:
             self._asked.add(request.clip_id)
-            clip = next(each for each in self._clips if each.id == request.clip_id)
+            (clip,) = (line.clip for line in self._shelf.chosen([request.clip_id]))
             if isinstance(request, StitchRequest):
                 self._runner.add("stitch", f"Stitch {clip.card} {clip.clip.name}", "encode", request)
                 continue
             verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
             self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
-        self.on_change()
+        self._tell()
 
     def job_ended(self, clip_id: int) -> None:
         """An output was made or not; a failed one may be asked for again."""
@@ -397,16 +410,51 @@ class OutputsScreen:
             facts=clip.facts,
         )
 
+    def write_spheres(self, clips: Sequence[KeptClip], stereo: str) -> None:
+        """Rewraps clips so that they say what they are: nothing of the pictures is touched.
+
+        Args:
+            clips: each becomes an output beside those that it has.
+            stereo: "mono", "top-bottom" or "side-by-side"; nothing for flat.
+        """
+        folder = self.folder()
+        if folder is None:
+            return
+        self._ask(
+            [
+                MakeRequest(
+                    clip.paths,
+                    "mp4" if clip.facts is not None and clip.facts.container == "MP4" else "mov",
+                    folder,
+                    clip.card,
+                    clip_id=clip.id,
+                    sounds=clip.sounds,
+                    facts=clip.facts,
+                    sphere=SphereTags(stereo),
+                )
+                for clip in clips
+            ]
+        )
+
     def make_again(self, row: int) -> None:
         """Makes one output again, beside the one that stands: nothing is written over."""
         request = self.made()[row].again
         if request is not None:
             self._ask([request])
 
-    def hand_off(self, target: Path) -> str:
+    def hand_off(self, target: Path, say: Callable[[str], None]) -> None:
         """Writes the hand-off, and says what it holds."""
-        count = hand_off_shoot(self._ledger, self._station.shoot, target)
-        return f"{target.name}: {count_text(count, 'clip')}, each with its original and its edit-ready file."
+
+        def written(count: int | Exception) -> None:
+            if isinstance(count, DiadocheError):
+                say(problem_words(count))
+            elif isinstance(count, Exception):
+                say(f"The hand-off could not be written: {count}.")
+            else:
+                say(f"{target.name}: {count_text(count, 'clip')}, each with its original and its edit-ready file.")
+
+        shoot = self._station.shoot
+        self._station.in_background(lambda: hand_off_shoot(self._ledger, shoot, target, self._layouts), written)
 
     @property
     def can_hand_off(self) -> bool:
@@ -422,10 +470,14 @@ class OutputsScreen:
     def _of(self, route: str) -> list[KeptClip]:
         if route == "stitch":
             return [take.clip for take in self._takes]
-        return [clip for clip in self._clips if clip.facts is not None and clip.facts.route.name == route]
+        return self._by_route.get(route, [])
+
+    def _delivered(self, clip: KeptClip) -> Path | None:
+        """Its newest output that is there, as far as that is known."""
+        return delivered(clip, self._station.is_there)
 
     def _is_open(self, clip: KeptClip) -> bool:
-        return clip.id not in self._asked and delivered(clip) is None and not _is_unwanted(clip)
+        return clip.id not in self._asked and self._delivered(clip) is None and not _is_unwanted(clip)
 
     def _alike(self, clips: Sequence[KeptClip]) -> list[Alike]:
         """Clips by format. The same clips are asked for at every refresh: ten thousand are put together once."""
@@ -444,8 +496,8 @@ class OutputsScreen:
         wrong = [words for take in takes if self._is_open(take.clip) and (words := self.stitching.mistake(take))]
         few = f"{len(wrong)} of {len(takes)}: " if len(wrong) < len(takes) else ""
         warning = " ".join(filter(None, (f"{few}{wrong[0]}" if wrong else "", warning)))
-        made = sum(delivered(take.clip) is not None for take in takes)
-        unwanted = sum(_is_unwanted(take.clip) and delivered(take.clip) is None for take in takes)
+        made = sum(self._delivered(take.clip) is not None for take in takes)
+        unwanted = sum(_is_unwanted(take.clip) and self._delivered(take.clip) is None for take in takes)
         left_out = f"{count_text(unwanted, 'take')} marked no: left out." if unwanted else ""
         mark = Mark.DONE if made == len(takes) and made else Mark.EXPECTED
         if any(take.clip.id in self._asked for take in takes):
@@ -479,9 +531,9 @@ class OutputsScreen:
         clips = self._of(route)
         title, reason = _WORDS[route]
         open_clips = [clip for clip in clips if self._is_open(clip)] if route in _MADE else []
-        made = sum(delivered(clip) is not None for clip in clips)
+        made = sum(self._delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
-        unwanted = sum(_is_unwanted(clip) and delivered(clip) is None for clip in clips) if route in _MADE else 0
+        unwanted = sum(_is_unwanted(clip) and self._delivered(clip) is None for clip in clips) if route in _MADE else 0
         left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
         warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED

@@ -2,40 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
+from datetime import tzinfo
 
-from diadoche.core.identify.alike import Majority, majority_of
+from diadoche.core.identify.alike import Majority, Tally
 from diadoche.screens.lines import Line, line_of, lines_of, zone_of
 from diadoche.services.jobs.identify import IdentifiedClip
-from diadoche.services.ledger.kept_clips import kept_clips
+from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.queue.runner import Job
 from diadoche.services.station.playback_survey import PlaybackSurvey
 from diadoche.services.station.station import Station
 
-Read = tuple[list[Line], Majority | None]
-# Does work apart, and then something with what came of it, on the thread of the window.
-ReadInBackground = Callable[[Callable[[], Read], Callable[[Read | None], None]], None]
-
-
-def at_once(work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
-    """Here and now, for whoever has no window to keep quick."""
-    then(work())
+Read = tuple[list[Line], Tally]
 
 
 class Shelf:
     """All lines of the shoot at hand, in order of time."""
 
-    def __init__(self, station: Station, ledger: Ledger, apart: ReadInBackground = at_once) -> None:
+    def __init__(self, station: Station, ledger: Ledger) -> None:
         self._station = station
         self._ledger = ledger
-        self._apart = apart
         self._reading = self._again = False
         self.paces = PlaybackSurvey(ledger, station.runner)
         self.lines: list[Line] = []
-        self.majority: Majority | None = None
+        # Where each clip stands among the lines, by its id; the zone that all times are told in; sizes and rates.
+        self._places: dict[int, int] = {}
+        self._zone: tzinfo | None = None
+        self._tally = Tally()
+        # What is found of clips is told together, some times a second; the window puts a timer here.
+        self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
+        self._gathering = False
         self.listeners: list[Callable[[], None]] = []
         self.loaded = False
 
@@ -46,22 +45,30 @@ class Shelf:
             return
         self._reading = True
         shoot_id = self._station.shoot.id
-        self._apart(lambda: lines_of(kept_clips(self._ledger, shoot_id)), self._came)
+        is_there = self._station.is_there
+        self._station.in_background(lambda: lines_of(kept_clips(self._ledger, shoot_id, is_there)), self._came)
 
-    def _came(self, read: Read | None) -> None:
-        """Nothing where the ledger could not be read just now: what is shown stays."""
+    def _came(self, read: Read | Exception) -> None:
+        """An error where the ledger could not be read just now: what is shown stays."""
         self._reading = False
-        if read is not None:
+        if not isinstance(read, Exception):
             self.loaded = True
-            self.lines, self.majority = read
+            self.lines, self._tally = read
+            self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
+            self._zone = zone_of([line.clip for line in self.lines])
         if self._again:
             self._again = False
             self.refresh()
         self._tell()
 
+    @property
+    def majority(self) -> Majority | None:
+        """What most clips have in common; None where none has a picture that moves."""
+        return self._tally.majority
+
     def measure_playback(self) -> None:
         """Has measured how what is new plays here."""
-        self.paces.measure((line.make, line.clip) for line in self.lines)
+        self.paces.measure(((line.make, line.clip) for line in self.lines), self._station.is_there)
 
     def job_changed(self, job: Job) -> None:
         """Takes in how footage plays, as soon as that was measured."""
@@ -70,23 +77,41 @@ class Shelf:
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Takes in what has just been found of one clip."""
-        for place, line in enumerate(self.lines):
-            if line.clip.id == found.clip_id:
-                self._put(place, replace(line, clip=replace(line.clip, facts=found.facts)))
-                self.majority = majority_of(each.clip.facts for each in self.lines if each.clip.facts is not None)
-                self._tell()
+        place = self._places.get(found.clip_id)
+        if place is None:
+            return
+        clip = self.lines[place].clip
+        if clip.facts is not None:
+            self._tally.add(clip.facts, -1)
+        self._tally.add(found.facts)
+        self._put(place, replace(clip, facts=found.facts))
+        if not self._gathering:
+            self._gathering = True
+            self.gather(self._tell_gathered)
+
+    def _tell_gathered(self) -> None:
+        self._gathering = False
+        self._tell()
 
     def judge(self, opinions: list[tuple[int, Opinion]]) -> None:
         """Writes down what the person thinks of some clips."""
         judge_clips(self._ledger, opinions)
-        wanted = dict(opinions)
-        for place, line in enumerate(self.lines):
-            if line.clip.id in wanted:
-                self._put(place, replace(line, clip=replace(line.clip, opinion=wanted[line.clip.id])))
+        for clip_id, opinion in opinions:
+            place = self._places.get(clip_id)
+            if place is not None:
+                self._put(place, replace(self.lines[place].clip, opinion=opinion))
         self._tell()
 
-    def _put(self, place: int, line: Line) -> None:
-        self.lines[place] = line_of(line.clip, zone_of([each.clip for each in self.lines]), line.majority)
+    def chosen(self, clip_ids: Iterable[int]) -> list[Line]:
+        """The lines of some clips, in the order in which they are named."""
+        return [self.lines[self._places[clip_id]] for clip_id in clip_ids if clip_id in self._places]
+
+    def has(self, clip_id: int) -> bool:
+        """Whether a clip is among the lines."""
+        return clip_id in self._places
+
+    def _put(self, place: int, clip: KeptClip) -> None:
+        self.lines[place] = line_of(clip, self._zone, self.lines[place].majority)
 
     def _tell(self) -> None:
         for listener in list(self.listeners):

@@ -12,19 +12,20 @@ from diadoche.core.convert.formats import PictureFormat, SoundFormat
 from diadoche.core.convert.recipes import Recipe
 from diadoche.core.convert.record import OutputRecord
 from diadoche.core.errors import RequestError
+from diadoche.core.identify.telemetry import MOTION
 from diadoche.core.names import safe_name
 from diadoche.core.sizes import count_text
 from diadoche.core.sphere.rig import Rig, rig_of, supplied_rigs
 from diadoche.core.sphere.shape import SHARED, SphereShape
 from diadoche.screens.marks import Mark
 from diadoche.screens.recipe_chooser import Alike
-from diadoche.screens.takes import Take
 from diadoche.services.jobs.calibrate import CalibrateRequest
 from diadoche.services.jobs.lens_take import LensTake, StitchSettings, proposed_size
 from diadoche.services.jobs.stitch import AlignedRig, StitchRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.rigs import kept_rigs
+from diadoche.services.ledger.takes import Take
 from diadoche.services.queue.runner import Runner
 from diadoche.services.station.station import Station
 from diadoche.services.wire import from_text
@@ -170,16 +171,27 @@ class Stitching:
 
     def mistake(self, take: Take) -> str:
         """Why a take cannot be stitched as it is chosen; nothing where it can."""
-        if take.missing:
-            gone = " and ".join(map(str, take.missing))
-            return f"Lens {gone} is missing: offload its card, or the sphere has a hole."
         rig, settings, size = self.rig(take), self.settings(take), self.size(take)
+        if take.missing and not settings.with_hole:
+            gone = " and ".join(map(str, take.missing))
+            return f"Lens {gone} is missing: offload its card, or have it stitched with a hole."
         if rig is None or size is None:
             return f"No rig for {take.lens_words} is known: put one of your own into {self._station.rigs_folder}."
         if settings.layout != "mono" and not rig.has_two_eyes:
             return f"The rig has one eye: it gives no {settings.layout} picture."
+        if settings.level != "no":
+            if not self.can_be_levelled(take):
+                return "It has no motion track to be levelled by: choose “As it was held”, and turn it by its roll."
+            if settings.layout != "mono":
+                return "A picture for two eyes cannot be levelled: eyes stand level in the rig, not in the world."
+            if settings.level == "each picture" and (settings.fill_poles or settings.cover_deg):
+                return "What is filled from around would wander where each picture is levelled: level once."
         shared = SHARED.get(PictureFormat.of(take.facts).chroma, (1, 1))
         return SphereShape(*size, settings.layout, settings.width_deg).mistake(shared)
+
+    def can_be_levelled(self, take: Take) -> bool:
+        """Whether its files tell how the camera leaned."""
+        return any(clip.facts is not None and MOTION in clip.facts.data for clip in take.clips)
 
     # -- what comes of it ----------------------------------------------------------------------
 
@@ -214,7 +226,8 @@ class Stitching:
         """The files with the rig, for whoever opens them."""
         facts = tuple(clip.facts for clip in take.clips if clip.facts is not None)
         whole = len(facts) == len(take.lenses)
-        return LensTake(take.lenses, self._rig_text(take), facts if whole else (), self._station.own_rigs)
+        rig, own = self._rig_text(take), self._station.own_rigs
+        return LensTake(take.lenses, rig, facts if whole else (), own, take.missing)
 
     def request(self, take: Take, recipe: Recipe, folder: Path) -> StitchRequest:
         """What one start would stitch. A body that nobody aligned yet is aligned by the take itself."""
@@ -225,7 +238,8 @@ class Stitching:
             self.settings(take),
             _stem(take),
             # Whose body was aligned and who still chose other values wants these as they are.
-            align="no" if take.body in self._kept else "may",
+            # By a part of its lenses, no rig of the whole is found.
+            align="no" if take.body in self._kept or take.missing else "may",
             camera=take.clip.card,
             clip_id=take.clip.id,
             body=take.body,
@@ -234,13 +248,15 @@ class Stitching:
     def again(self, take: Take, record: OutputRecord, folder: Path) -> StitchRequest | None:
         """The request that made a stitched output, by rig, settings and recipe as they were; None if it cannot be."""
         assert record.stitch is not None
-        if not isinstance(record.recipe, Recipe) or take.missing:
+        if not isinstance(record.recipe, Recipe):
             return None
         try:
             settings = from_text(StitchSettings, record.stitch["settings"])
             lens_take = replace(self.lens_take(take), rig=record.stitch["rig"])
         except (KeyError, ValueError):
             # The ledger is of another version.
+            return None
+        if take.missing and not settings.with_hole:
             return None
         return StitchRequest(
             lens_take,

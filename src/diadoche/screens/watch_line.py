@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from diadoche.core.answering import HANGS_S
 from diadoche.core.sizes import count_text, wait_text
@@ -11,6 +12,7 @@ from diadoche.screens.marks import Mark
 from diadoche.services.station.card_in import CardIn, Stage
 
 _NONE: Mapping[str, float] = {}
+_MOST_NAMED = 3
 _NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
 
 
@@ -26,7 +28,12 @@ class WatchLine:
 
 
 def watch_line(
-    cards: Sequence[CardIn], places: int, wait_s: float | None, at_work: int, silent_s: Mapping[str, float] = _NONE
+    cards: Sequence[CardIn],
+    places: int,
+    wait_s: float | None,
+    at_work: int,
+    silent_s: Mapping[str, float] = _NONE,
+    silent_place: tuple[Path, float] | None = None,
 ) -> WatchLine:
     """What is true of all cards at this moment.
 
@@ -36,6 +43,7 @@ def watch_line(
         wait_s: how long offloads still take, where that is known.
         at_work: jobs of any kind that run.
         silent_s: for how long nothing has come from the readers of cards that are read, by the cards' keys.
+        silent_place: a place for copies that does not answer, and for how many seconds.
     """
     reading = [card for card in cards if card.stage.being_read]
     troubled = [card for card in cards if card.stage in {Stage.PROBLEM, Stage.PARTLY}]
@@ -44,6 +52,9 @@ def watch_line(
     hanging = [card for card in reading if silent_s.get(card.medium.key, 0.0) > HANGS_S]
     if hanging:
         return _does_not_answer(hanging, silent_s, aside, small)
+    if silent_place is not None:
+        # What it holds up is not what is said of the cards: that stays first.
+        small = f"{silent_place[0].name} has not answered for {round(silent_place[1])} s"
     if reading:
         return WatchLine(Mark.UNDER_WAY, _leave_in(len(reading)), _doing(reading, troubled), aside, small)
     if troubled:
@@ -68,17 +79,43 @@ def _does_not_answer(cards: Sequence[CardIn], silent_s: Mapping[str, float], asi
 
 
 def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:
-    unkept = [card for card in cards if card.stage is not Stage.PROVEN]
-    if not unkept:
+    """Of cards that nothing reads: what is not copied first, then what was here before, then what is proven."""
+    proven = [card for card in cards if card.stage is Stage.PROVEN]
+    known = [card for card in cards if card.stage is not Stage.PROVEN and card.is_known]
+    fresh = [card for card in cards if card.stage is not Stage.PROVEN and not card.is_known]
+    if not fresh and not known:
         first = "The card can come out." if len(cards) == 1 else "All cards can come out."
         return WatchLine(Mark.PROVEN, first, _proven_words(cards), aside, small)
-    first = "Nothing is being read." if len(cards) > 1 else "It is not being read."
-    names = _together([card.name for card in unkept])
-    if all(card.is_known for card in unkept):
-        verb = "was" if len(unkept) == 1 else "were"
-        return WatchLine(Mark.EXPECTED, first, f"{names} {verb} here before; not read again.", aside, small)
-    verb = "is" if len(unkept) == 1 else "are"
-    return WatchLine(Mark.EXPECTED, first, f"{names} {verb} not copied yet.", aside, small)
+    if len(cards) == 1:
+        first = "The card is not copied yet." if fresh else "The card was here before."
+        second = "Nothing is reading it." if fresh else "It is not read again."
+        return WatchLine(Mark.EXPECTED, first, second, aside, small)
+    parts = []
+    if fresh:
+        first = f"{_cards(len(fresh))} {_is(fresh)} not copied yet."
+        # So many that only their number is told: it was told already.
+        if len(fresh) <= _MOST_NAMED:
+            parts.append(_together([card.name for card in fresh]))
+    else:
+        first = f"{_cards(len(known))} {_was(known)} here before."
+        parts.append(f"{_together([card.name for card in known])} {_is(known)} not read again")
+    if fresh and known:
+        parts.append(f"{_together([card.name for card in known])} {_was(known)} here before")
+    if proven:
+        parts.append(f"{_together([card.name for card in proven])} can come out")
+    return WatchLine(Mark.EXPECTED, first, f"{'; '.join(parts) or 'Nothing is reading them'}.", aside, small)
+
+
+def _cards(count: int) -> str:
+    return "One card" if count == 1 else f"{_count(count).capitalize()} cards"
+
+
+def _is(cards: Sequence[CardIn]) -> str:
+    return "is" if len(cards) == 1 else "are"
+
+
+def _was(cards: Sequence[CardIn]) -> str:
+    return "was" if len(cards) == 1 else "were"
 
 
 def _proven_words(cards: Sequence[CardIn]) -> str:
@@ -92,7 +129,7 @@ def _proven_words(cards: Sequence[CardIn]) -> str:
 
 
 def _together(names: Sequence[str]) -> str:
-    if len(names) > 3:
+    if len(names) > _MOST_NAMED:
         return f"{_count(len(names)).capitalize()} cards"
     return " and ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
 

@@ -19,7 +19,7 @@ _MARKS = {
     State.STOPPING: Mark.UNDER_WAY,
     State.DONE: Mark.DONE,
     State.FAILED: Mark.PROBLEM,
-    State.STOPPED: Mark.PROBLEM,
+    State.STOPPED: Mark.STOPPED,
 }
 
 

@@ -11,16 +11,16 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from types import TracebackType
+from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
-from diadoche.core.disks import disk_of
-from diadoche.core.errors import DiadocheError, LedgerError
+from diadoche.core.errors import DiadocheError
 from diadoche.demo.bench import Bench
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
-from diadoche.screens.shelf import Read
+from diadoche.services.background import outcome_of
 from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
 from diadoche.services.jobs.all_kinds import ALL_KINDS
@@ -43,6 +43,7 @@ from diadoche.ui.theme import Theme
 LOG = logging.getLogger(__name__)
 # Longer than the first window takes from its lock to its first event.
 _FIRST_ANSWERS_S, _LOOK_AGAIN_S = 15.0, 0.1
+_GATHERED_MS = 100
 _CHECK_EVERY_MS = 60 * 60 * 1000
 _LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
 
@@ -59,10 +60,17 @@ class Opening:
 
 @dataclass(frozen=True, slots=True)
 class _Came:
-    """What was read apart, and who waits for it. Nothing where the ledger could not be read."""
+    """What came of work in the background, or its error, and who waits for it."""
 
-    then: Callable[[Read | None], None]
-    read: Read | None
+    then: Callable[[Any], None]
+    outcome: Any
+
+
+@dataclass(frozen=True, slots=True)
+class _PlacesChanged:
+    """Something else is known of the room of places, or of files on them."""
+
+    files: bool
 
 
 class Application:
@@ -86,11 +94,20 @@ class Application:
             else latest_shoot(self.ledger) or open_shoot(self.ledger, proposed_name(datetime.now(UTC).date()))
         )
         self.bench = opening.bench
-        find_disk = self.bench.disk_of if self.bench is not None else disk_of
-        self.station = Station(self.ledger, self.runner, opening.places, shoot, find_disk)
+        self.station = Station(
+            self.ledger,
+            self.runner,
+            opening.places,
+            shoot,
+            self.bench.disk_of if self.bench is not None else lambda _place: None,
+            self._in_background,
+            lambda: self._places_changed(files=False),
+            lambda: self._places_changed(files=True),
+        )
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
-        self.desk = Desk(self.ledger, self.runner, self.station, self._in_background)
+        self.desk = Desk(self.ledger, self.runner, self.station)
         self.desk.later = lambda doing: QTimer.singleShot(0, doing)
+        self.desk.shelf.gather = lambda doing: QTimer.singleShot(_GATHERED_MS, doing)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
@@ -126,18 +143,18 @@ class Application:
         self._settings = replace(self._settings, pop_ups=dict(before))
         save_settings(self._places.config, self._settings)
 
-    def _in_background(self, work: Callable[[], Read], then: Callable[[Read | None], None]) -> None:
-        """Reads many clips in a thread; what came of it is taken in on the window's own."""
+    def _in_background(self, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
+        """Does work in a thread of its own; what came of it is taken in on the window's."""
 
-        def read() -> None:
-            try:
-                found = work()
-            except LedgerError:
-                # It is held by somebody else: what is shown stays, and the next change asks again.
-                found = None
-            self._bridge.post(_Came(then, found))
+        def do() -> None:
+            self._bridge.post(_Came(then, outcome_of(work)))
 
-        threading.Thread(target=read, name="clips", daemon=True).start()
+        threading.Thread(target=do, name="background", daemon=True).start()
+
+    def _places_changed(self, *, files: bool) -> None:
+        """On any thread: something else is known of places, or of files on them."""
+        if not self._closed:
+            self._bridge.post(_PlacesChanged(files))
 
     def _part_came(self, job: Job, part: object) -> None:
         record_part(self.ledger, job, part)
@@ -147,7 +164,10 @@ class Application:
         if self._closed:
             return
         if isinstance(news, _Came):
-            news.then(news.read)
+            news.then(news.outcome)
+        if isinstance(news, _PlacesChanged):
+            # Room changes every second while cards are copied: the ledger is not read anew for that.
+            (self.desk.files_changed if news.files else self.desk.cards.on_change)()
         if isinstance(news, IdentifiedClip):
             self.desk.clip_identified(news)
         if isinstance(news, Job):
@@ -198,6 +218,7 @@ class Application:
         self.window.close()
         self._checks.stop()
         self.devices.close()
+        self.station.close()
         self.runner.close()
         if self.bench is not None:
             self.bench.close()

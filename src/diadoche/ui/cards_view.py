@@ -110,10 +110,8 @@ class CardsView(QWidget):
     def _open_again(self, source: str) -> None:
         if source.startswith("//"):
             self.type_address(source)
-        elif Path(source).is_dir():
-            self._screen.open_folder(Path(source))
         else:
-            self.say(f"{source} is not here now.")
+            self._screen.open_folder(Path(source))
 
     def type_address(self, address: str = "") -> None:
         """Asks for the address of a camera or a file server."""

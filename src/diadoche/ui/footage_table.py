@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
@@ -15,9 +15,28 @@ from diadoche.ui.marks import mark_icon
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
+_HEADING = Qt.ItemFlag.ItemIsEnabled
+_CLIP = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemNeverHasChildren
 _AROUND_PX = 30
 # Digits, for the fingers that lie beside J, K and L; nothing takes a verdict back.
 VERDICT_KEYS: dict[int, Verdict] = {Qt.Key.Key_1: "keep", Qt.Key.Key_2: "maybe", Qt.Key.Key_3: "no", Qt.Key.Key_0: ""}
+
+
+def _stretches(rows: Sequence[int]) -> Iterator[tuple[int, int]]:
+    """Rows that follow each other, as the first and the one behind the last."""
+    ordered = sorted(rows)
+    begin = 0
+    for place in range(1, len(ordered) + 1):
+        if place == len(ordered) or ordered[place] != ordered[place - 1] + 1:
+            yield ordered[begin], ordered[place - 1] + 1
+            begin = place
+
+
+TABLE_KEYS = (
+    ("1, 2, 3, 0", "keep, maybe, no, nothing, for all selected clips"),
+    ("Ctrl+click", "selects several, which are compared"),
+    ("Return", "gives the player the focus"),
+)
 
 
 class FootageModel(QAbstractTableModel):
@@ -37,9 +56,10 @@ class FootageModel(QAbstractTableModel):
         return 0 if parent.isValid() else len(self._columns)
 
     def flags(self, index: QModelIndex) -> Qt.ItemFlag:
-        if index.isValid() and index.row() < len(self._screen.rows) and self._screen.is_heading(index.row()):
-            return Qt.ItemFlag.ItemIsEnabled
-        return super().flags(index)
+        row = index.row()
+        if 0 <= row < len(self._screen.rows) and self._screen.is_heading(row):
+            return _HEADING
+        return _CLIP
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if not index.isValid() or index.row() >= len(self._screen.rows):
@@ -168,7 +188,7 @@ class FootageTable(QTableView):
     def _restore_selection(self) -> None:
         selection, wanted = self.selectionModel(), self._screen.selected_rows()
         assert selection is not None
-        if not wanted or sorted({index.row() for index in selection.selectedRows()}) == wanted:
+        if not wanted or self._selected_rows() == wanted:
             return
         self.choose_rows(wanted)
 
@@ -177,8 +197,8 @@ class FootageTable(QTableView):
         selection, ranges = self.selectionModel(), QItemSelection()
         assert selection is not None
         last = max(0, self._model.columnCount() - 1)
-        for row in rows:
-            ranges.select(self._model.index(row, 0), self._model.index(row, last))
+        for first, behind in _stretches(rows):
+            ranges.select(self._model.index(first, 0), self._model.index(behind - 1, last))
         selection.select(ranges, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         selection.setCurrentIndex(self._model.index(rows[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
 
@@ -193,8 +213,16 @@ class FootageTable(QTableView):
         selection = self.selectionModel()
         if not self._quiet and selection is not None:
             current = selection.currentIndex().row()
-            rows = sorted((index.row() for index in selection.selectedRows()), key=lambda row: (row != current, row))
-            self.chosen.emit(rows)
+            self.chosen.emit(sorted(self._selected_rows(), key=lambda row: (row != current, row)))
+
+    def _selected_rows(self) -> list[int]:
+        """By its ranges: to ask for each row of ten thousand by itself takes a second."""
+        selection = self.selectionModel()
+        assert selection is not None
+        ranges = selection.selection()
+        spans = [(ranges[number].top(), ranges[number].bottom() + 1) for number in range(len(ranges))]
+        rows = {row for top, behind in spans for row in range(top, behind)}
+        return sorted(row for row in rows if row < len(self._screen.rows) and not self._screen.is_heading(row))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # Qt's name
         assert event is not None

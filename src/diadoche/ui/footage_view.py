@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from diadoche.screens.footage import GROUPINGS, SHOWINGS, FootageScreen
+from diadoche.screens.footage import GROUPINGS, SHOWINGS, SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.compare_view import CompareView
@@ -136,6 +136,7 @@ class FootageView(QWidget):
         known.setSpacing(3)
         for part in (self._title, self._reasons, self._facts, self._kept, self._problems):
             known.addWidget(part)
+        known.addLayout(self._sphere_row())
         known.addLayout(self._combing_row())
         known.addStretch(1)
         area = QScrollArea()
@@ -148,6 +149,20 @@ class FootageView(QWidget):
         column.addLayout(self._verdict_row())
         column.addLayout(self._words_row())
         return sheet
+
+    def _sphere_row(self) -> QHBoxLayout:
+        """For footage that is a sphere and does not say so, or says it wrong."""
+        row = QHBoxLayout()
+        self.sphere_button, menu = menu_button(
+            "Write what it is", tip="Makes a copy among the outputs, packets untouched, that says so to players"
+        )
+        for stereo, words in SPHERE_CHOICES:
+            action = menu.addAction(words)
+            assert action is not None
+            action.triggered.connect(lambda _on=False, stereo=stereo: self._screen.write_sphere(stereo))
+        row.addWidget(self.sphere_button)
+        row.addStretch(1)
+        return row
 
     def _verdict_row(self) -> QHBoxLayout:
         """Keep, maybe, no: pressed again, it is taken back."""
@@ -268,6 +283,7 @@ class FootageView(QWidget):
         ):
             part.setText(text)
             part.setVisible(bool(text))
+        self.sphere_button.setVisible(self._screen.can_write_sphere)
         for verdict, button in self._verdicts.items():
             button.setEnabled(detail is not None)
             button.setChecked(detail is not None and detail.verdict == verdict)

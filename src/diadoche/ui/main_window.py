@@ -23,6 +23,7 @@ from diadoche.screens.desk import Desk
 from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView
+from diadoche.ui.keys_dialog import KeysDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
 from diadoche.ui.rail import RailItem
@@ -77,6 +78,7 @@ class MainWindow(QMainWindow):
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
         desk.shelf.listeners.append(self._show_summaries)
+        self._silent: Path | None = None
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._sample)
         self._timer.start(_SAMPLE_MS)
@@ -126,11 +128,14 @@ class MainWindow(QMainWindow):
             ("Type an address", "Ctrl+L", self.cards.type_address),
             ("Add a place for copies", "Ctrl+P", self.cards.choose_place),
             ("Make every output", "Ctrl+M", self._desk.outputs.make),
+            ("Hand off to the editing program", "Ctrl+H", self.outputs.hand),
             ("Light or dark", "Ctrl+D", self._asks.scheme),
             ("Larger text", "Ctrl++", lambda: text(1)),
             ("Smaller text", "Ctrl+-", lambda: text(-1)),
             ("Usual text", "Ctrl+0", lambda: text(0)),
             ("Find in what is on show, else in the ledger", "Ctrl+F", self._search),
+            ("Fill the screen, or not", "F11", self._fill_screen),
+            ("These keys", "F1", self.show_keys),
             ("Quit", "Ctrl+Q", self._leave),
         ]
         doings += [
@@ -142,6 +147,15 @@ class MainWindow(QMainWindow):
             action.setShortcut(QKeySequence(keys))
             action.triggered.connect(lambda _on=False, doing=doing: doing())
             self.addAction(action)
+
+    def show_keys(self) -> KeysDialog:
+        """Tells all keys."""
+        dialog = KeysDialog(self, self.actions())
+        dialog.open()
+        return dialog
+
+    def _fill_screen(self) -> None:
+        self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
 
     def go_to(self, number: int) -> None:
         """Shows a view."""
@@ -172,10 +186,22 @@ class MainWindow(QMainWindow):
             self.work.refresh()
         self._show_summaries()
 
-    def _show_summaries(self) -> None:
+    def _show_silence(self) -> None:
+        """What was known of a place before it fell silent is shown no longer."""
+        silent = self._desk.station.silent_place()
+        place = None if silent is None else silent[0]
+        if place != self._silent:
+            self._silent = place
+            self.cards.refresh()
+            self._desk.files_changed()
+
+    def _show_line(self) -> None:
         line = self._desk.watch_line()
         self.watch_line.show_line(line)
         self.tray.show_line(line)
+
+    def _show_summaries(self) -> None:
+        self._show_line()
         for item, (_name, _view, summary) in zip(self._items, self._views, strict=True):
             item.show_summary(summary())
         self._shoot.show_name()
@@ -184,7 +210,11 @@ class MainWindow(QMainWindow):
         """Ten times a second: the newest progress while something runs, else only what lies on the bench."""
         if not self._desk.work.running():
             self.cards.refresh_bench()
+            # A place may have stopped answering, or began again: nobody else tells of that.
+            self._show_line()
+            self._show_silence()
             return
+        self._show_silence()
         self._show_summaries()
         current = self.stack.currentWidget()
         if current is self.cards:
@@ -202,9 +232,8 @@ class MainWindow(QMainWindow):
         assert event is not None
         mime = event.mimeData()
         paths = [Path(url.toLocalFile()) for url in mime.urls()] if mime is not None else []
-        words = self._desk.cards.dropped([path for path in paths if path != Path()])
         self.go_to(0)
-        self.cards.say(words)
+        self._desk.cards.dropped([path for path in paths if path != Path()], self.cards.say)
 
     def _search(self) -> None:
         if self.stack.currentWidget() is self.footage:

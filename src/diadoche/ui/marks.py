@@ -1,4 +1,4 @@
-"""The shapes of states, drawn: empty square, hatched, filled with a notch (proven copies alone), filled, triangle."""
+"""The shapes of states, drawn: corners, hatched, filled with a notch (proven copies alone), filled, a bar, triangle."""
 
 from __future__ import annotations
 
@@ -35,14 +35,19 @@ def paint_mark(painter: QPainter, box: QRectF, mark: Mark, colours: Colours) -> 
     line = max(1.5, box.width() / 12)
     inner = box.adjusted(line / 2, line / 2, -line / 2, -line / 2)
     if mark is Mark.EXPECTED:
+        # Not a whole square, which would read as a box to be ticked.
         painter.setPen(QPen(QColor(colours.soft), line))
-        painter.drawRect(inner)
+        painter.drawPath(_corners(inner))
     elif mark is Mark.UNDER_WAY:
         painter.setBrush(hatch(colours))
         painter.setPen(QPen(QColor(colours.way), line))
         painter.drawRect(inner)
     elif mark is Mark.DONE:
         painter.fillRect(box.adjusted(line, line, -line, -line), QColor(colours.soft))
+    elif mark is Mark.STOPPED:
+        # A bar across the middle: it was begun, and goes no further.
+        third = box.height() / 3
+        painter.fillRect(box.adjusted(line, third, -line, -third), QColor(colours.soft))
     elif mark is Mark.PROVEN:
         painter.fillPath(_notched(box), QColor(colours.proven))
     else:
@@ -52,6 +57,21 @@ def paint_mark(painter: QPainter, box: QRectF, mark: Mark, colours: Colours) -> 
         path.closeSubpath()
         painter.fillPath(path, QColor(colours.problem))
     painter.restore()
+
+
+def _corners(box: QRectF) -> QPainterPath:
+    """The four corners of a square: the place that a shape will take."""
+    path, arm = QPainterPath(), box.width() * 0.3
+    for corner, across, down in (
+        (box.topLeft(), 1, 1),
+        (box.topRight(), -1, 1),
+        (box.bottomRight(), -1, -1),
+        (box.bottomLeft(), 1, -1),
+    ):
+        path.moveTo(corner + QPointF(across * arm, 0))
+        path.lineTo(corner)
+        path.lineTo(corner + QPointF(0, down * arm))
+    return path
 
 
 def _notched(box: QRectF) -> QPainterPath:
@@ -68,6 +88,7 @@ def _notched(box: QRectF) -> QPainterPath:
     return path
 
 
+@lru_cache(maxsize=64)
 def mark_icon(mark: Mark, colours: Colours, size_px: int = 14) -> QIcon:
     """A shape as an icon for tables."""
     pixmap = QPixmap(size_px * 2, size_px * 2)

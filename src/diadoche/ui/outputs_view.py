@@ -34,6 +34,9 @@ _CHOICE_WIDTH_PX, _STITCH_WIDTH_PX = 300, 190
 _MOST_LINES = 8
 
 
+OUTPUT_KEYS = (("P", "steps through the places of the chosen output"), ("R", "makes the chosen output again"))
+
+
 class GroupPanel(QFrame):
     """Clips with one route: the choice, the size, and whether they are made."""
 
@@ -260,7 +263,7 @@ class OutputsView(QWidget):
         self._bar.setFixedWidth(200)
         row.addWidget(self._bar)
         self._hand_off = button(
-            "Hand off…", self._hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)"
+            "Hand off…", self.hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)"
         )
         row.addWidget(self._hand_off)
         self.make_button = button("Make", self._screen.make, name="main", tip="Make and check every output (Ctrl+M)")
@@ -364,7 +367,10 @@ class OutputsView(QWidget):
             return
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
 
-    def _hand(self) -> None:
+    def hand(self) -> None:
+        """Asks where the hand-off goes, and writes it."""
+        if not self._screen.can_hand_off:
+            return
         target, _ = QFileDialog.getSaveFileName(
             self, "Hand off to the editing program", self._screen.proposed_hand_off, "OpenTimelineIO (*.otio)"
         )
@@ -373,10 +379,7 @@ class OutputsView(QWidget):
 
     def hand_off_to(self, target: Path) -> None:
         """Writes the hand-off and says so in the bar."""
-        try:
-            self._where.setText(self._screen.hand_off(target))
-        except DiadocheError as error:
-            self._where.setText(problem_words(error))
+        self._screen.hand_off(target, self._where.setText)
 
     def _open(self, row: int) -> None:
         path = self._screen.made()[row].path

@@ -20,6 +20,13 @@ from diadoche.services.side_processes.player import PlayerProcess, Shown
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.theme import Theme
 
+# What its keys do, for whoever asks.
+PLAYER_KEYS = (
+    ("Space", "plays and stops"),
+    ("J, K, L", "backwards, stop, forwards; again: faster, up to eight times"),
+    ("Left, Right", "one picture back or on"),
+    ("Home, End", "first and last picture"),
+)
 _BAR_PX = 26
 _FASTEST = 8.0
 # Clips of the shoot are counted from 1.
@@ -207,7 +214,8 @@ class PlayerView(QWidget):
             return ""
         wanted = float(self._shape.moments_a_second)
         if self.speed != 1.0:
-            return f"{self.speed:g} times"
+            fast = f"{abs(self.speed):g} times" if abs(self.speed) != 1 else ""
+            return " ".join(filter(None, (fast, "backwards" if self.speed < 0 else "as fast")))
         if self._rate_reached >= 0.93 * wanted:
             return "full rate"
         return f"{self._rate_reached:.0f} of {wanted:.0f} a second: this machine is slower"
@@ -255,8 +263,8 @@ class PlayerView(QWidget):
 
 def _image(picture: Rgb) -> QImage:
     height, width = picture.shape[:2]
-    # copy(): the image would not keep the bytes alive by itself.
-    return QImage(picture.tobytes(), width, height, width * 3, QImage.Format.Format_RGB888).copy()
+    # copy(): the image would not keep the samples alive by itself. It is the only copy that is made on this thread.
+    return QImage(picture.data, width, height, width * 3, QImage.Format.Format_RGB888).copy()  # type: ignore[arg-type]  # a buffer
 
 
 def _fitted(stage: QRectF, aspect: float) -> QRectF:

@@ -272,7 +272,7 @@ def take_pictures(demo: Path, target: Path) -> None:
         settings = replace(demo_settings(folder / "mixed copies"), unattended=True)
         shoot_footage(Opening(demo_places(folder / "m"), SHOOT, settings, bench_of(folder / "mb", mixed)), target, app)
         rig = _some(cards, [path.name for path in cards.iterdir() if path.name.startswith("Gallery")], folder / "rig")
-        with_room = _some(cards, ["Lamp room", *(path.name for path in rig.iterdir())], folder / "spheres")
+        with_room = _some(cards, ["Lamp room, second", *(path.name for path in rig.iterdir())], folder / "spheres")
         settings = replace(demo_settings(folder / "sphere copies"), unattended=True)
         shoot_spheres(
             Opening(demo_places(folder / "s"), SHOOT, settings, bench_of(folder / "sb", with_room)), target, app

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 
 from diadoche.core.sizes import count_text
 from diadoche.screens.stitching import Stitching
-from diadoche.screens.takes import Take
+from diadoche.services.ledger.takes import Take
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview
 from diadoche.ui.parts import ChoiceBox, RowsModel, TickBox, button, label, panel, table
 from diadoche.ui.sphere_pictures import FlatPicture, PreviewThread, SeamPicture
@@ -39,6 +39,11 @@ _QUALITIES = (
     ("best", "Best: near things matched in each picture"),
     ("standing", "Camera stands: matched in every fifth"),
     ("quick", "Quick: near things stand twice at seams"),
+)
+_LEVELS = (
+    ("no", "As it was held"),
+    ("once", "Once, by how it leaned most of the time"),
+    ("each picture", "In each picture"),
 )
 _LAYOUTS = (
     ("mono", "One for both eyes"),
@@ -145,9 +150,16 @@ class StitchDialog(QDialog):
         self.over_button = button("Turn over", self.turn_over, tip="For a camera that hung upside down")
         turn.addWidget(self.over_button)
         grid.addLayout(turn, 5, 1, 1, 2)
+        self.level = self._choice(theme, "Level", lambda: self._change(level=self.level.currentData()))
+        for name, title in _LEVELS:
+            self.level.addItem(title, name)
+        words = label("Level", "soft")
+        words.setBuddy(self.level)
+        grid.addWidget(words, 6, 0)
+        grid.addWidget(self.level, 6, 1, 1, 2)
         self.even = TickBox(theme, "Lenses evened in light and colour")
         self.even.toggled.connect(lambda on: self._change(even_out=on))
-        grid.addWidget(self.even, 6, 1, 1, 2)
+        grid.addWidget(self.even, 7, 1, 1, 2)
         self.poles = TickBox(theme, "Holes above and below filled from around")
         self.poles.setToolTip("Where no lens sees; it is made up from what lies around. Black where this is off")
         self.poles.toggled.connect(lambda on: self._change(fill_poles=on))
@@ -161,7 +173,11 @@ class StitchDialog(QDialog):
         below.addWidget(self.poles, 1)
         below.addWidget(label("cover below", "soft"))
         below.addWidget(self.cover)
-        grid.addLayout(below, 7, 1, 1, 2)
+        grid.addLayout(below, 8, 1, 1, 2)
+        self.hole = TickBox(theme, "Stitched though a lens is missing: what no other saw is black")
+        self.hole.setToolTip("Or filled from around, above and below, where that is chosen")
+        self.hole.toggled.connect(lambda on: self._change(with_hole=on))
+        grid.addWidget(self.hole, 9, 1, 1, 2)
         return form
 
     def _choice(self, theme: Theme, name: str, chosen: Callable[[], object]) -> ChoiceBox:
@@ -276,8 +292,18 @@ class StitchDialog(QDialog):
         self.size_choice.setEnabled(self.size_choice.count() > 0)
         for angle, value in zip(self.angles, settings.turn_deg, strict=True):
             angle.setValue(value)
+        self.level.setCurrentIndex(self.level.findData(settings.level))
+        self.level.setEnabled(stitching.can_be_levelled(take) or settings.level != "no")
+        self.level.setToolTip(
+            "By the camera's motion track; where it looks stays as it is"
+            if stitching.can_be_levelled(take)
+            else "This take has no motion track: level it by its roll"
+        )
         self.even.setChecked(settings.even_out)
         self.poles.setChecked(settings.fill_poles)
+        self.hole.setVisible(any(each.missing for each in self._takes))
+        self.hole.setEnabled(any(each.missing for each in chosen))
+        self.hole.setChecked(settings.with_hole)
         self.cover.setValue(settings.cover_deg)
         under_way = stitching.aligning(take) is not None
         self.align_button.setEnabled(rig is not None and not under_way and not take.missing)

@@ -7,6 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 
 from diadoche.core.spatial import Bounds
 from diadoche.core.sphere.lens import Equidistant, KannalaBrandt, Lens
@@ -177,6 +178,45 @@ def test_what_only_one_lens_gives_is_looked_up_once() -> None:
         covered = sum(patch.height * patch.width for patch in patches)
         assert covered == (target.width // sampling.across) * (target.height // sampling.down)
         assert looked_up < 1.35 * covered
+
+
+def test_a_map_worked_out_for_few_places_looks_where_the_exact_one_looks() -> None:
+    """At 2560×1280: where a lens is looked up and with which weight, also where colour has a place for four pixels."""
+    rig, target = two_in_one(), Equirectangular(2560, 1280)
+    turn = rotation(20.0, -35.0, 50.0)
+    for sampling in (chroma_sampling(1, 1), chroma_sampling(2, 2)):
+        exact = StitchMap(rig.turned(turn), target, sampling)
+        coarse = StitchMap(rig, target, sampling, turn=turn)
+        assert coarse.is_coarse
+        assert not exact.is_coarse
+        one, other = (_lenses_looked_up(found) for found in (exact, coarse))
+        assert np.abs(one[..., 2] - other[..., 2]).max() < 0.1
+        both = (one[..., 2] > 0.1) & (other[..., 2] > 0.1)
+        assert both.mean() > 0.5
+        assert np.abs(one - other)[both][:, :2].max() < 0.1
+
+
+def test_what_no_lens_sees_is_the_same_few_places_or_all() -> None:
+    one_lens = replace(two_in_one(), lenses=two_in_one().lenses[:1])
+    target = Equirectangular(2560, 1280)
+    exact, coarse = StitchMap(one_lens, target), StitchMap(one_lens, target, turn=np.eye(3))
+    assert exact.unseen > target.width * target.height // 3
+    assert abs(exact.unseen - coarse.unseen) < target.height * 4
+
+
+def _lenses_looked_up(found: StitchMap) -> NDArray[np.float32]:
+    """Of the first lens: across, down and weight for each place, shape (height, width, 3)."""
+    places = np.zeros((found.height, found.width, 3), np.float32)
+    for patch in found.patches:
+        for part in patch.parts:
+            if part.lens == 0:
+                weight = np.ones((1, 1), np.float32) if part.weight is None else patch.filled(part.weight)
+                rows = slice(patch.top, patch.top + patch.height)
+                columns = slice(patch.left, patch.left + patch.width)
+                places[rows, columns, 0] = patch.filled(part.across)
+                places[rows, columns, 1] = patch.filled(part.down)
+                places[rows, columns, 2] = weight
+    return places
 
 
 def test_lenses_that_stand_beside_the_middle_meet_at_the_chosen_distance() -> None:

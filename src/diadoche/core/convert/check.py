@@ -17,6 +17,7 @@ import av
 import av.error
 import numpy as np
 
+from diadoche.core.coder_threads import use_processors
 from diadoche.core.convert.signature import Signature, picture_digest, signature_of
 from diadoche.core.convert.sound import SampleDigest, Samples, SoundEnvelope, sounds_like
 from diadoche.core.convert.source_index import Instants
@@ -109,7 +110,7 @@ def examine(path: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple
     seen = _Seen(expected, watch)
     with opened([path]) as media, decoding(path):
         picture = media.streams.video[0]
-        picture.thread_type = "AUTO"
+        use_processors(picture.codec_context)
         seen.tick_s = Fraction(picture.time_base or 1)
         tracks = [picture, *media.streams.audio]
         seen.tracks = len(tracks) - 1

@@ -196,6 +196,10 @@ class SoundTrack:
         self._beyond = 0
         self._ends_with_pictures = False
 
+    def release(self) -> None:
+        """Lets the encoder go, when everything is written; what is known of the samples stays."""
+        del self.stream
+
     @property
     def samples(self) -> int:
         """How many were written so far, of each channel."""

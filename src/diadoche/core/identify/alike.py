@@ -54,6 +54,9 @@ def make_of(facts: Facts) -> Make:
     )
 
 
+_Shape = tuple[int, int, Fraction, bool]
+
+
 @dataclass(frozen=True, slots=True)
 class Majority:
     """The size and rate that most footage of a shoot has: what its timeline is best set to."""
@@ -73,18 +76,38 @@ class Majority:
         return f"{self.width}×{self.height} at {scan}"
 
 
+class Tally:
+    """How many clips have which size and rate; kept while clips come and change, so that nothing is counted anew."""
+
+    def __init__(self, many: Iterable[Facts] = ()) -> None:
+        self._shapes: Counter[_Shape] = Counter()
+        self._orders: dict[_Shape, Counter[FieldOrder | None]] = {}
+        for facts in many:
+            self.add(facts)
+
+    def add(self, facts: Facts, times: int = 1) -> None:
+        """Counts a clip, or with -1 takes it back."""
+        if facts.video and facts.duration_s > 0:
+            shape = _shape(facts.video[0])
+            self._shapes[shape] += times
+            self._orders.setdefault(shape, Counter())[facts.video[0].field_order] += times
+
+    @property
+    def majority(self) -> Majority | None:
+        """What most clips have in common; None where none has a picture that moves."""
+        total = self._shapes.total()
+        if not total:
+            return None
+        shape, clips = self._shapes.most_common(1)[0]
+        return Majority(*shape, self._orders[shape].most_common(1)[0][0], clips, total)
+
+
 def majority_of(many: Iterable[Facts]) -> Majority | None:
     """What most clips have in common; None where none has a picture that moves."""
-    videos = [facts.video[0] for facts in many if facts.video and facts.duration_s > 0]
-    if not videos:
-        return None
-    counts = Counter(_shape(video) for video in videos)
-    (width, height, rate, interlaced), clips = counts.most_common(1)[0]
-    orders = Counter(video.field_order for video in videos if _shape(video) == (width, height, rate, interlaced))
-    return Majority(width, height, rate, interlaced, orders.most_common(1)[0][0], clips, len(videos))
+    return Tally(many).majority
 
 
-def _shape(video: VideoFacts) -> tuple[int, int, Fraction, bool]:
+def _shape(video: VideoFacts) -> _Shape:
     return video.width, video.height, video.frame_rate, video.interlaced
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diadoche.core.identify.scan import Luma
+from diadoche.core.identify.sphere_looks import Laid, laid_out
 
 # A log curve keeps black well above, and white well below, what the levels allow, and mutes colour. Common practice, no
 # source for the limits; code values of 8 bits.
@@ -29,6 +30,7 @@ class Seen:
     brightest: list[float] = field(default_factory=list)
     colour: list[float] = field(default_factory=list)
     circles: list[int] = field(default_factory=list)
+    laid: list[Laid] = field(default_factory=list)
 
     def add(self, frame: av.VideoFrame, luma: NDArray[np.uint8] | NDArray[np.uint16], bits: int) -> None:
         """Measures one picture; `luma` as `luma_of` gives it."""
@@ -38,6 +40,7 @@ class Seen:
         self.brightest.append(float(high))
         self.colour.append(_colour(frame))
         self.circles.append(_circles(few))
+        self.laid.append(laid_out(luma, bits))
 
     def log_words(self, transfer: str) -> str:
         """Why it is likely a log curve, or nothing."""
@@ -51,6 +54,12 @@ class Seen:
             f"Likely a log curve: nothing is darker than {100 * (low - 16) / 219:.0f} % or brighter than "
             f"{100 * (high - 16) / 219:.0f} %, and colours are weak; {told}."
         )
+
+    @property
+    def laid_out(self) -> Laid:
+        """As what the pictures look that tell anything: one that does not look like a sphere, and it is none."""
+        told = {each for each in self.laid if each is not None}
+        return told.pop() if len(told) == 1 else "flat" if told else None
 
     @property
     def lens_circles(self) -> int:

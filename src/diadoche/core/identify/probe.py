@@ -210,7 +210,7 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     seen = Seen()
     if depth != "headers" and video and video[0].decodable:
         facts = looked_at(facts, paths, media, seen)
-    return placed(facts, heads.sphere(pictures), seen.lens_circles)
+    return placed(facts, heads.sphere(pictures), seen.lens_circles, seen.laid_out)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from fractions import Fraction
 
 from diadoche.core.errors import Problem
 from diadoche.core.identify.facts import Facts, SpatialMetadata, VideoFacts
+from diadoche.core.identify.sphere_looks import Laid
 from diadoche.core.spatial import Bounds, SphereHead, one_eye_px
 
 # Common practice, no source: cameras record whole spheres from 2K on.
@@ -16,13 +17,14 @@ _WHOLE_DEG = (Fraction(360), Fraction(180))
 _ROUNDED_TO_PX = 16
 
 
-def placed(facts: Facts, head: SphereHead, lens_circles: int) -> Facts:
+def placed(facts: Facts, head: SphereHead, lens_circles: int, laid: Laid = None) -> Facts:
     """The facts with projection, packing and field of view; metadata that contradicts the picture is named.
 
     Args:
         facts: of a file with its tracks.
         head: what the first picture track's metadata says.
         lens_circles: how many round pictures stand side by side in what was looked at.
+        laid: as what its pictures look; None where they were not looked at, or do not tell.
     """
     if not facts.video:
         return facts
@@ -35,8 +37,11 @@ def placed(facts: Facts, head: SphereHead, lens_circles: int) -> Facts:
         return replace(facts, projection="dual-fisheye")
     if lens_circles == 1:
         return replace(facts, projection="fisheye")
-    if first.width == 2 * first.height and first.width >= _SPHERE_FROM_PX:
-        # The shape of a whole sphere, and nothing that says so: an editor would show it flat.
+    if laid in {"equirectangular", "cubemap"}:
+        # Nothing says so: an editor would show it flat.
+        return replace(facts, projection=laid, spatial="missing")
+    if laid is None and first.width == 2 * first.height and first.width >= _SPHERE_FROM_PX:
+        # The shape of a whole sphere, and pictures that do not tell whether it is one.
         return replace(facts, spatial="missing")
     return facts
 

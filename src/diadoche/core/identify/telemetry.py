@@ -6,11 +6,12 @@ import re
 
 from diadoche.core.boxes import TrackHead
 
+MOTION = "Camera Motion Metadata"
 # Source: the Camera Motion Metadata specification, for `camm`; QuickTime File Format for `tmcd`, `text`, `mebx`;
 # ISO/IEC 14496-12 for `mett`, `metx`, `urim`.
 _ENTRIES = {
     "tmcd": "timecode",
-    "camm": "Camera Motion Metadata",
+    "camm": MOTION,
     "tx3g": "subtitles",
     "text": "subtitles",
     "wvtt": "subtitles",

@@ -29,19 +29,21 @@ def is_first_order(box: bytes) -> bool:
     return (order, ordering, channels, places) == (_FIRST, 0, _CHANNELS, (0, 1, 2, 3))
 
 
-def turned(frame: av.AudioFrame, matrix: NDArray[np.float64]) -> av.AudioFrame:
+def turned(frame: av.AudioFrame, matrix: NDArray[np.float64], ends: NDArray[np.float64] | None = None) -> av.AudioFrame:
     """The same sound where what came from a direction comes from `matrix @` it.
 
     Args:
         frame: of four channels; whole numbers are rounded.
-        matrix: 3×3, in the frame of `rotation`.
+        matrix: 3×3, in the frame of `rotation`; of the first sample where it turns on.
+        ends: how far it has turned behind the last one.
     """
     samples = frame.to_ndarray()
     packed = samples.shape[0] == 1
     channels = samples.reshape(-1, _CHANNELS).T if packed else samples
-    turn = np.eye(_CHANNELS)
-    turn[1:, 1:] = _AXES @ matrix @ _AXES.T
-    found = turn @ channels.astype(np.float64)
+    found = _of_channels(matrix) @ channels.astype(np.float64)
+    if ends is not None:
+        later = _of_channels(ends) @ channels.astype(np.float64)
+        found += (later - found) * np.linspace(0, 1, found.shape[1], endpoint=False)
     if samples.dtype.kind == "i":
         limit = 2.0 ** (8 * samples.dtype.itemsize - 1)
         found = np.clip(np.rint(found), -limit, limit - 1)
@@ -52,3 +54,9 @@ def turned(frame: av.AudioFrame, matrix: NDArray[np.float64]) -> av.AudioFrame:
     if frame.time_base is not None:
         made.time_base = frame.time_base
     return made
+
+
+def _of_channels(matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+    turn = np.eye(_CHANNELS)
+    turn[1:, 1:] = _AXES @ matrix @ _AXES.T
+    return turn

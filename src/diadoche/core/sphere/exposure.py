@@ -5,7 +5,8 @@ body, whose exposures differ by little. What is dark, clipped, or not there in b
 1, so that the whole becomes neither brighter nor darker; and they are steady over a take.
 
 Of two lenses back to back, a correction fades to nothing towards each one's axis: nothing is known of how they differ
-there, and each keeps the look of its own.
+there, and each keeps the look of its own. Where lenses see much in common, as in a ring, one shows far from its axis
+what another shows near to it: so it is told how they grow darker towards their rims, and that is undone too.
 """
 
 from __future__ import annotations
@@ -38,11 +39,21 @@ _DARKEST, _BRIGHTEST = 0.15, 0.88
 # How far from the middle of a seam is looked, in degrees: there both lenses are equally far from their axes.
 _NEAR_SEAM_DEG = 3.0
 _LEAST_PLACES = 400
+# No finer: medians of many places are compared, and every place costs.
+_GAIN_COLUMNS = 1500
 # Corrections begin and are whole at these parts of the half field.
 _BEGINS, _WHOLE = 0.45, 0.88
 _BACK_TO_BACK = 2
 # Less than that nobody sees.
 _NOTHING = 0.003
+# Shading is told where one lens shows far from its axis what another shows near to it: over so much of the sphere, by
+# so many places of which one is that near, and that far from the other, in squares of the half field.
+_SHADING_BAND_DEG, _SHADING_COLUMNS = 60.0, 720
+_TOLD_NEAR, _TOLD_APART, _LEAST_TOLD = 0.5, 0.3, 2000
+_ROUNDS = 6
+# No lens loses more light than this towards its rim, as a logarithm; and its light may be off by so much on the way.
+_MOST_LOST = 1.6
+_LEAST_SHADING = 0.02
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +130,7 @@ def matched_gains(
         return None
     count = len(rig.lenses)
     rows, ratios, weights = [], [], []
-    for strip in strips_of(rig, 2 * _NEAR_SEAM_DEG):
+    for strip in strips_of(rig, 2 * _NEAR_SEAM_DEG, _GAIN_COLUMNS):
         found = [_ratios(rig, strip, pictures, levels, shared) for pictures in frames]
         places = np.concatenate(found)
         if len(places) < _LEAST_PLACES:
@@ -139,8 +150,67 @@ def matched_gains(
     return gains
 
 
-def _ratios(rig: Rig, strip: Strip, pictures: Sequence[Planes], levels: Levels, shared: tuple[int, int]) -> Array:
-    """How much brighter the one lens shows places than the other, as logarithms of linear light, shape (places, 3)."""
+@dataclass(frozen=True, slots=True)
+class Shading:
+    """How lenses of one kind grow darker towards their rims: the logarithm of what is left of linear light.
+
+    `square` and `fourth` belong to powers of the angle off the axis, as a part of the half field.
+    """
+
+    square: float
+    fourth: float
+
+    def log(self, part: Array) -> Array:
+        """At parts of the half field."""
+        return self.square * part**2 + self.fourth * part**4
+
+
+def matched_shading(
+    rig: Rig, frames: Sequence[Sequence[Planes]], levels: Levels, shared: tuple[int, int], gains: Array
+) -> Shading | None:
+    """How the lenses grow darker towards their rims; None where what they see in common does not tell, or nothing does.
+
+    Args:
+        rig: as aligned, of lenses of one kind.
+        frames, levels, shared: as `matched_gains` has them.
+        gains: that were found.
+    """
+    parts, ratios = [], []
+    for strip in strips_of(rig, _SHADING_BAND_DEG, _SHADING_COLUMNS):
+        one, other = rig.lenses[strip.one], rig.lenses[strip.other]
+        rays = strip.rays
+        places = np.stack([each.project(rays)[1] / each.lens.widest for each in (one, other)], axis=-1)
+        between = np.log(gains[strip.other] / gains[strip.one])
+        for pictures in frames:
+            seen, found = _compared(rig, strip, pictures, levels, shared)
+            parts.append(places[seen])
+            # Of all three colours: glass takes from them about alike.
+            ratios.append((found[seen] - between).mean(axis=-1))
+    if not parts:
+        return None
+    part, ratio = np.concatenate(parts), np.concatenate(ratios)
+    terms = np.stack((part[:, 0] ** 2 - part[:, 1] ** 2, part[:, 0] ** 4 - part[:, 1] ** 4), axis=-1)
+    if ((np.abs(terms[:, 0]) > _TOLD_APART) & (part.min(axis=1) < _TOLD_NEAR)).sum() < _LEAST_TOLD:
+        return None
+    found_terms = np.zeros(2)
+    for _ in range(_ROUNDS):
+        # What is near shows something else in each: its ratio may be anything, and counts less and less.
+        off = np.abs(ratio - terms @ found_terms)
+        weight = np.sqrt(1 / (1 + (off / max(1.5 * float(np.median(off)), 1e-3)) ** 2))
+        found_terms = np.linalg.lstsq(terms * weight[:, None], ratio * weight, rcond=None)[0]
+    shading = Shading(*(float(term) for term in found_terms))
+    way = shading.log(np.linspace(0, 1, 50))
+    darker = bool((np.diff(way) < _LEAST_SHADING / 10).all())
+    return shading if darker and _LEAST_SHADING < -way[-1] < _MOST_LOST else None
+
+
+def _compared(
+    rig: Rig, strip: Strip, pictures: Sequence[Planes], levels: Levels, shared: tuple[int, int]
+) -> tuple[NDArray[np.bool_], Array]:
+    """Where both lenses show places that can be compared, and how much brighter the one shows them than the other.
+
+    As logarithms of linear light, shape (rows, columns, 3).
+    """
     views, seen = [], strip.seen.copy()
     for number in (strip.one, strip.other):
         planes = pictures[rig.lenses[number].picture]
@@ -153,9 +223,14 @@ def _ratios(rig: Rig, strip: Strip, pictures: Sequence[Planes], levels: Levels, 
         luma, blue, red = (cv2.blur(unrolled(rig, number, strip, plane), (5, 5)).astype(np.float64) for plane in whole)
         coded = levels.rgb(luma, blue, red)
         seen &= ((coded > _DARKEST) & (coded < _BRIGHTEST)).all(axis=-1)
-        views.append(coded)
-    one, other = (np.log(linear(view[seen])) for view in views)
-    found: Array = one - other
+        views.append(np.log(linear(np.maximum(coded, _DARKEST))))
+    return seen, views[0] - views[1]
+
+
+def _ratios(rig: Rig, strip: Strip, pictures: Sequence[Planes], levels: Levels, shared: tuple[int, int]) -> Array:
+    """How much brighter the one lens shows places than the other, as logarithms of linear light, shape (places, 3)."""
+    seen, everywhere = _compared(rig, strip, pictures, levels, shared)
+    found: Array = everywhere[seen]
     # Where both show something else, as of what is near, the ratio is anything.
     alike = np.abs(found - np.median(found, axis=0)).max(axis=1) < 0.25 if len(found) else np.zeros(0, bool)
     agreeing: Array = found[alike]
@@ -165,7 +240,15 @@ def _ratios(rig: Rig, strip: Strip, pictures: Sequence[Planes], levels: Levels, 
 class Correction:
     """One lens's gains, applied to its part of the planes."""
 
-    def __init__(self, rig: Rig, number: int, gains: Array, levels: Levels, shared: tuple[int, int]) -> None:
+    def __init__(
+        self,
+        rig: Rig,
+        number: int,
+        gains: Array,
+        levels: Levels,
+        shared: tuple[int, int],
+        shading: Shading | None = None,
+    ) -> None:
         """
         Args:
             rig: for the size of the pictures.
@@ -173,11 +256,12 @@ class Correction:
             gains: of its red, green and blue.
             levels: of the code values.
             shared: how many pixels across and down share a value of colour.
+            shading: how it grows darker towards its rim, which is undone; None and it is left.
         """
         own = rig.lenses[number]
         self._own, self._shared, self._levels = own, shared, levels
         self.picture = own.picture
-        self.needed = bool(np.abs(gains - 1).max() > _NOTHING)
+        self.needed = bool(np.abs(gains - 1).max() > _NOTHING) or shading is not None
         self._matrix, self._offset = (each.astype(np.float32) for each in levels.change(gains))
         width, height = own.lens.size_px
         across, down = (np.arange(size) + 0.5 for size in (width, height))
@@ -187,7 +271,17 @@ class Correction:
             # Neighbours of a ring, and the eyes of a pair, share most of what they see: there is nothing to fade to.
             share = np.ones_like(share)
         self._luma = (share * share * (3 - 2 * share)).astype(np.float32)
-        self._colour = cv2.resize(self._luma, (width // shared[0], height // shared[1]), interpolation=cv2.INTER_AREA)
+        half = (width // shared[0], height // shared[1])
+        self._colour = cv2.resize(self._luma, half, interpolation=cv2.INTER_AREA)
+        # By how much code values grow where shading is undone: all colours alike, so that luma and colour do too.
+        self._lifts: tuple[NDArray[np.float32], NDArray[np.float32]] | None = None
+        if shading is not None:
+            # A little less than the rim: beyond it by a rounding, there is no angle.
+            within = np.minimum(radius, own.lens.circle_px * (1 - 1e-9)) / own.lens.focal_px
+            part = own.lens.radial.angle(within, own.lens.widest) / own.lens.widest
+            lift = np.exp(-_POWER * shading.log(part)).astype(np.float32)
+            small = cv2.resize(lift, half, interpolation=cv2.INTER_AREA).astype(np.float32, copy=False)
+            self._lifts = lift, small
 
     def apply(self, planes: Planes) -> None:
         """Changes this lens's part of a picture's planes, in place."""
@@ -198,7 +292,7 @@ class Correction:
         colour = [
             plane[top // high : (top + height) // high, left // wide : (left + width) // wide] for plane in planes[1:]
         ]
-        black, _, middle, _ = self._levels._frame
+        black, span, middle, _ = self._levels._frame
         bright = luma.astype(np.float32) - np.float32(black)
         small = [plane.astype(np.float32) - np.float32(middle) for plane in colour]
         dim = cv2.resize(bright, (small[0].shape[1], small[0].shape[0]), interpolation=cv2.INTER_AREA)
@@ -206,11 +300,17 @@ class Correction:
         for number, plane in enumerate(small, start=1):
             if abs(self._matrix[0, number]) > _NOTHING / 3:
                 changed += cv2.resize(plane, (width, height), interpolation=cv2.INTER_LINEAR) * self._matrix[0, number]
-        _add(luma, changed * self._luma, self._levels.bits)
+        added = changed * self._luma
+        if self._lifts is not None:
+            # As `change` has it: a factor on code values with the transfer's offset under them.
+            added += (self._lifts[0] - 1) * (bright + added + np.float32(_OFFSET * span))
+        _add(luma, added, self._levels.bits)
         for number, plane in enumerate(colour, start=1):
             row = self._matrix[number]
-            added = dim * row[0] + small[0] * row[1] + small[1] * row[2] + self._offset[number]
-            _add(plane, added * self._colour, self._levels.bits)
+            added = (dim * row[0] + small[0] * row[1] + small[1] * row[2] + self._offset[number]) * self._colour
+            if self._lifts is not None:
+                added += (self._lifts[1] - 1) * (small[number - 1] + added)
+            _add(plane, added, self._levels.bits)
 
 
 def _add(plane: Plane, added: NDArray[np.float32], bits: int) -> None:

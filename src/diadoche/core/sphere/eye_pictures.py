@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 import av
+import numpy as np
+from numpy.typing import NDArray
 
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.sphere.cover import Cap, Cover
@@ -31,6 +33,8 @@ class EyePictures:
         band_deg: float,
         near: NearQuality | None,
         caps: Sequence[Cap] = (),
+        *,
+        moves: bool = False,
     ) -> None:
         self._shape = shape
         self._pixels = planar_name(picture)
@@ -42,7 +46,9 @@ class EyePictures:
         for eye in eyes:
             own = rig.for_eye(eye)
             matching = None if near is None else NearMatching(own, band_deg, near)
-            stitcher = Stitcher(own, target, SHARED[picture.chroma], band_deg=band_deg, near=matching, black=black)
+            stitcher = Stitcher(
+                own, target, SHARED[picture.chroma], band_deg=band_deg, near=matching, black=black, moves=moves
+            )
             self._stitchers.append(stitcher)
         samplings = (LUMA, *(chroma_sampling(*SHARED[picture.chroma]),) * 2)
         self._covers = [[Cover(cap, target, sampling) for cap in caps] for sampling in samplings]
@@ -54,12 +60,21 @@ class EyePictures:
         for each in self._stitchers:
             each.close()
 
-    def stitch(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, list[Shifts | None]]:
-        """The stitched picture, and the shifts of each eye."""
+    def stitch(
+        self, pictures: Sequence[Planes], turn: NDArray[np.float64] | None = None
+    ) -> tuple[av.VideoFrame, list[Shifts | None]]:
+        """The stitched picture, and the shifts of each eye.
+
+        Args:
+            pictures: of the lenses.
+            turn: of a view that moves; see `Stitcher.look`.
+        """
         made = av.VideoFrame(self._shape.width, self._shape.height, self._pixels)
         into = planes_of(made)
         shifts = []
         for number, stitcher in enumerate(self._stitchers):
+            if turn is not None:
+                stitcher.look(turn)
             own = self._part(into, number)
             shifts.append(stitcher.stitch(pictures, own))
             for plane, covers in zip(own, self._covers, strict=True):

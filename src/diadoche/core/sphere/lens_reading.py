@@ -12,7 +12,7 @@ from diadoche.core.run import Missing, Picture, Run
 
 T = TypeVar("T")
 # Pictures that a lens may be ahead of the stitch: enough to keep its decoder at work, few enough for large ones.
-_AHEAD = 3
+_AHEAD = 2
 _ENDING_S = 5.0
 
 

@@ -76,8 +76,9 @@ class NearMatching:
         self._strips, self._ways = [], []
         columns = _MOST_RING_COLUMNS if rig.viewing_eye else _MOST_COLUMNS
         for strip in strips_of(rig, RING_BAND_DEG if rig.viewing_eye else band_deg + 2 * _REACH_DEG, columns):
-            angles = np.stack([each.project(strip.rays)[1] for each in rig.lenses])
-            weights = lens_weights(rig, strip.rays, angles, band_deg)
+            rays = strip.rays
+            angles = np.stack([each.project(rays)[1] for each in rig.lenses])
+            weights = lens_weights(rig, rays, angles, band_deg)
             if ((weights[strip.one] > 0) & (weights[strip.other] > 0)).any():
                 self._strips.append(strip)
                 self._ways.append(_Way(rig, strip, weights))

@@ -7,7 +7,7 @@ of its result looks.
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from importlib import resources
 from pathlib import Path
@@ -115,6 +115,11 @@ class Rig:
         return bool(lengths.min() > _LEAST_RING_M and np.ptp(lengths) < 0.2 * lengths.mean() and level)
 
     @property
+    def is_upside_down(self) -> bool:
+        """Whether what is below its lenses' pictures is above in the result."""
+        return bool(np.mean([each.matrix[1, 1] for each in self.lenses]) < 0)
+
+    @property
     def has_two_eyes(self) -> bool:
         """Whether a picture can be made for each eye."""
         return self.is_stereo or self.is_ring
@@ -124,6 +129,21 @@ class Rig:
         if eye and not self.is_stereo:
             return replace(self, viewing_eye=eye) if self.is_ring else self
         return replace(self, lenses=tuple(each for each in self.lenses if each.eye in {"", eye}))
+
+    def without(self, pictures: Collection[int]) -> Rig:
+        """The rig without the lenses of some of its pictures, counted from 0; the others move up.
+
+        Raises:
+            RequestError: there is no such picture, or nothing is left.
+        """
+        if not all(0 <= each < self.pictures for each in pictures) or len(set(pictures)) >= self.pictures:
+            raise RequestError(
+                f"The rig {self.name} has pictures 1 to {self.pictures}: not all can be left out, and no others.",
+                do="Name the lenses that are missing.",
+            )
+        left = [each for each in range(self.pictures) if each not in pictures]
+        lenses = (replace(each, picture=left.index(each.picture)) for each in self.lenses if each.picture in left)
+        return replace(self, lenses=tuple(lenses))
 
     @property
     def width_px(self) -> int:

@@ -47,8 +47,9 @@ class SeamMeasure:
         self._rig = rig
         self._strips, self._mixed = [], []
         for strip in strips_of(rig, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG)):
-            angles = np.stack([each.project(strip.rays)[1] for each in rig.lenses])
-            weights = lens_weights(rig, strip.rays, angles, band_deg)
+            rays = strip.rays
+            angles = np.stack([each.project(rays)[1] for each in rig.lenses])
+            weights = lens_weights(rig, rays, angles, band_deg)
             # What two lenses see, and a third one shows, is no seam.
             mixed = (weights[strip.one] > _SHOWN) & (weights[strip.other] > _SHOWN)
             if mixed.any():

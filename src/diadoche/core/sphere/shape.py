@@ -11,6 +11,8 @@ from diadoche.core.spatial import Bounds, one_eye_px
 Layout = Literal["mono", "top-bottom", "side-by-side"]
 # Near things matched anew in each picture; in every few, for a camera and things that stand; or not matched, in haste.
 Quality = Literal["best", "standing", "quick"]
+# Whether the horizon is made level: not at all, by how the camera leaned most of the time, or picture by picture.
+Level = Literal["no", "once", "each picture"]
 # How many pixels across and down share a value of colour.
 SHARED = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1)}
 # How wide seams are where nothing is said, in degrees.

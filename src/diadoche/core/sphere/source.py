@@ -21,11 +21,12 @@ from diadoche.core.run import Missing, Picture, Run, Sound, Unit
 from diadoche.core.spatial import MAKER, v1_box, v2_boxes
 from diadoche.core.sphere.ambisonics import is_first_order, turned
 from diadoche.core.sphere.cover import Cap, open_poles
-from diadoche.core.sphere.exposure import Correction, Levels
+from diadoche.core.sphere.exposure import Correction, Levels, Shading, matched_gains, matched_shading
 from diadoche.core.sphere.eye_pictures import EyePictures
 from diadoche.core.sphere.lens_files import LensFiles
 from diadoche.core.sphere.lens_planes import copied, in_planes, planar_name, planes_of
 from diadoche.core.sphere.lens_reading import Follower, ahead
+from diadoche.core.sphere.motion_track import MotionTrack, level_matrix, read_motion
 from diadoche.core.sphere.near_matching import NearQuality
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Eye, Rig
@@ -62,8 +63,10 @@ class StitchSource:
         measured: bool = False,
         near: NearQuality | None = None,
         gains: NDArray[np.float64] | None = None,
+        shading: Shading | None = None,
         filling: Filling | None = None,
         turn: NDArray[np.float64] | None = None,
+        level: MotionTrack | None = None,
     ) -> None:
         """
         Args:
@@ -74,8 +77,10 @@ class StitchSource:
             measured: whether it is measured, picture by picture, how well the seams fit.
             near: how what is near is matched between lenses; None and it is not.
             gains: of red, green and blue for each lens, in linear light; see `exposure`.
+            shading: how lenses grow darker towards their rims, which is undone with the gains.
             filling: what is filled from around; None and nothing is.
             turn: by which the rig was turned against how it stood, so that ambisonic sound can be; see `turned`.
+            level: by which each picture is levelled by itself; None and none is.
 
         Raises:
             RequestError: rig, files and shape do not fit together.
@@ -83,22 +88,14 @@ class StitchSource:
         self._lenses = tuple(lenses)
         self.shape = shape
         first = PictureFormat.of(lenses[0].facts)
-        if first.chroma not in SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
+        _must_be_stitchable(lenses, first)
+        _must_fit(rig, shape, first)
+        if level is not None and (shape.layout != "mono" or filling is not None):
             raise RequestError(
-                f"Pictures in {first.chroma} cannot be stitched as they are.", do="Convert the lens files first."
+                "Levelling picture by picture goes neither with two eyes nor with places that are filled: "
+                "eyes stand level in the rig only, and such places would wander.",
+                do="Level once for the whole take.",
             )
-        if first.interlaced:
-            raise RequestError(
-                f"{lenses[0].name} is interlaced: a stitch needs whole pictures.", do="Convert the lens files first."
-            )
-        for each in lenses[1:]:
-            _must_be_like(lenses[0], each)
-        if shape.layout != "mono" and not rig.has_two_eyes:
-            raise RequestError(
-                f"The rig {rig.name} has one eye: it gives no {shape.layout} picture.", do="Choose the layout mono."
-            )
-        if wrong := shape.mistake(SHARED[first.chroma]):
-            raise RequestError(f"That cannot be made: {wrong}.", do="Choose another size or layout.")
         self._rig = rig.for_size(first.width, first.height)
         self.band_deg, self._near = band_deg, near
         self.picture = replace(
@@ -115,7 +112,7 @@ class StitchSource:
         self._unturned: set[int] = set()
         self.lacking: dict[int, list[Fraction]] = {}
         self.ended_early: dict[int, Fraction] = {}
-        self._gains, self._filling, self._turn = gains, filling, turn
+        self._gains, self._shading, self._filling, self._turn, self._level = gains, shading, filling, turn, level
         self._corrections = [] if gains is None else self._corrections_by(gains)
         self._measured = measured
         # Made with the first picture that is measured: rig, gains and turn are often set one after another.
@@ -147,10 +144,10 @@ class StitchSource:
 
     @property
     def eyes(self) -> tuple[Eye, ...]:
-        """The eyes that are in the result."""
+        """The eyes that are in the result, left or upper first; those of a rig that hung have changed sides."""
         if self.shape.layout == "mono":
             return ("left",) if self._rig.is_stereo else ("",)
-        return ("left", "right")
+        return ("right", "left") if self._rig.is_upside_down else ("left", "right")
 
     def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:
         """Stitched pictures, what is missing in any lens, and the first file's sound.
@@ -161,7 +158,8 @@ class StitchSource:
         self.lacking, self.ended_early = {}, {}
         self._breaks_px = {}
         half_s = 1 / self.picture.rate / 2
-        ambisonic = self._kept_of_first().ambisonic if self._turn is not None else ()
+        turns = self._turn is not None or self._level is not None
+        ambisonic = self._kept_of_first().ambisonic if turns else ()
         shapes: list[tuple[int, int, str] | None] = [None] * len(self._runs)
         last_s = Fraction(-1)
         with self._stitching() as stitching:
@@ -193,11 +191,13 @@ class StitchSource:
                     self._must_be_as_before(frames, shapes, unit.time_s)
                     last_s = unit.time_s
                     planes = self._corrected(frames)
-                    made, shifts = stitching.stitch(planes)
+                    made, shifts = stitching.stitch(planes, self._view(unit.time_s))
                     made.pts, made.time_base = unit.frame.pts, unit.frame.time_base
                     self._measure(planes, shifts, unit.time_s)
                     damaged = unit.damaged or any(other is not None and other.damaged for other in found)
                     yield Picture(made, unit.time_s, damaged, unit.length_s)
+                    # The last picture is not kept while the next one is made: large ones would fill the memory.
+                    del made, unit, found, frames, planes, shifts
                 if end_s is None and not self.ended_early and any(each.goes_on_after(last_s) for each in others):
                     self.ended_early[0] = last_s + 1 / self.picture.rate
             finally:
@@ -238,7 +238,10 @@ class StitchSource:
         return SHARED[self.picture.chroma]
 
     def _corrections_by(self, gains: NDArray[np.float64]) -> list[Correction]:
-        made = [Correction(self._rig, number, each, self.levels, self.shared) for number, each in enumerate(gains)]
+        made = [
+            Correction(self._rig, number, each, self.levels, self.shared, self._shading)
+            for number, each in enumerate(gains)
+        ]
         return [each for each in made if each.needed]
 
     def _corrected(self, frames: Sequence[av.VideoFrame]) -> list[Planes]:
@@ -271,11 +274,14 @@ class StitchSource:
                 found.append([copied(planes_of(frame)) for frame in planar])
         return found
 
-    def stitched(self, pictures: Sequence[Planes]) -> tuple[av.VideoFrame, float | None, tuple[Strip, ...]]:
+    def stitched(
+        self, pictures: Sequence[Planes], time_s: Fraction
+    ) -> tuple[av.VideoFrame, float | None, tuple[Strip, ...]]:
         """One stitched picture of lens pictures that were read already, which are changed where gains are set.
 
         Args:
             pictures: planes as `lens_planes` gives them for a moment.
+            time_s: of that moment.
 
         Returns:
             the picture, by how many of its pixels edges break, where that is measured and can be told, and the bands
@@ -284,9 +290,17 @@ class StitchSource:
         for each in self._corrections:
             each.apply(pictures[each.picture])
         with self._stitching() as stitching:
-            made, shifts = stitching.stitch(pictures)
+            made, shifts = stitching.stitch(pictures, self._view(time_s))
         self._measure(pictures, shifts, Fraction(0))
         return made, self._breaks_px.get(0), () if shifts[0] is None else shifts[0].strips
+
+    def _view(self, time_s: Fraction) -> NDArray[np.float64] | None:
+        """By what the view is turned in a picture; None where it stands."""
+        if self._level is None:
+            return None
+        turn = np.eye(3) if self._turn is None else self._turn
+        view: NDArray[np.float64] = turn @ level_matrix(self._level.at(float(time_s))) @ turn.T
+        return view
 
     def with_rig(self, rig: Rig) -> StitchSource:
         """The same with a rig that is known better."""
@@ -301,9 +315,35 @@ class StitchSource:
         turn = matrix if self._turn is None else matrix @ self._turn
         return self._changed(rig=self._rig.turned(matrix), filling=filling, turn=turn)
 
-    def with_gains(self, gains: NDArray[np.float64]) -> StitchSource:
-        """The same with lenses made equally bright."""
-        return self._changed(gains=gains)
+    def levelled(self, level: MotionTrack) -> StitchSource:
+        """The same with each picture levelled by itself.
+
+        Raises:
+            RequestError: it has two eyes, or places that are filled.
+        """
+        return self._changed(level=level)
+
+    def evened(self, frames: Sequence[Sequence[Planes]]) -> StitchSource:
+        """The same with lenses made equally bright, from their axes to their rims, as far as that can be told.
+
+        Args:
+            frames: planes of the lens pictures at some moments.
+        """
+        gains = matched_gains(self._rig, frames, self.levels, self.shared)
+        if gains is None:
+            return self
+        shading = matched_shading(self._rig, frames, self.levels, self.shared, gains)
+        return self._changed(gains=gains, shading=shading)
+
+    @property
+    def gains(self) -> tuple[tuple[float, ...], ...]:
+        """Of red, green and blue for each lens, in linear light; nothing where lenses are left as they are."""
+        return () if self._gains is None else tuple(tuple(float(gain) for gain in lens) for lens in self._gains)
+
+    @property
+    def rim_light(self) -> float | None:
+        """What share of the light the lenses are told to leave at their rims; None where that is not undone."""
+        return None if self._shading is None else float(np.exp(self._shading.log(np.ones(1))[0]))
 
     def with_near(self, near: NearQuality | None) -> StitchSource:
         """The same with what is near matched otherwise, or not at all."""
@@ -317,13 +357,24 @@ class StitchSource:
             "measured": self._measured,
             "near": self._near,
             "gains": self._gains,
+            "shading": self._shading,
             "filling": self._filling,
             "turn": self._turn,
+            "level": self._level,
         }
         return StitchSource(self._lenses, **(own | changes))
 
     def _stitching(self) -> EyePictures:
-        return EyePictures(self._rig, self.shape, self.picture, self.eyes, self.band_deg, self._near, self._caps())
+        return EyePictures(
+            self._rig,
+            self.shape,
+            self.picture,
+            self.eyes,
+            self.band_deg,
+            self._near,
+            self._caps(),
+            moves=self._level is not None,
+        )
 
     def _caps(self) -> tuple[Cap, ...]:
         """The places that are filled."""
@@ -353,6 +404,15 @@ class StitchSource:
         shortest = min(len(each) for each in found if each is not None)
         return found[0][:shortest]
 
+    def motion(self) -> MotionTrack | None:
+        """How the camera leaned, by the first file that tells it; None where none does.
+
+        Raises:
+            MediaError: a file cannot be read.
+        """
+        found = (read_motion(paths) for paths in dict.fromkeys(each.paths for each in self._lenses))
+        return next((track for track in found if track is not None), None)
+
     def kept(self) -> Kept:
         """The first file's tracks, and a sphere of its own."""
         kept = self._kept_of_first()
@@ -369,12 +429,17 @@ class StitchSource:
     def _sound(self, unit: Sound, ambisonic: Sequence[bytes]) -> Sound:
         """Sound that stands for directions turns with the picture; other sound is for the ears."""
         box = ambisonic[unit.track] if unit.track < len(ambisonic) else b""
-        if self._turn is None or not box:
+        if not box:
             return unit
         if not is_first_order(box):
             self._unturned.add(unit.track)
             return unit
-        return replace(unit, frame=turned(unit.frame, self._turn))
+        ends_s = unit.time_s + Fraction(unit.frame.samples, unit.frame.sample_rate)
+        turn = np.eye(3) if self._turn is None else self._turn
+        if self._level is None:
+            return replace(unit, frame=turned(unit.frame, turn))
+        begins, ends = (turn @ level_matrix(self._level.at(float(time_s))) for time_s in (unit.time_s, ends_s))
+        return replace(unit, frame=turned(unit.frame, begins, ends))
 
     def problems(self) -> list[Problem]:
         """What was wrong with the lenses; known when `units` was read."""
@@ -415,6 +480,28 @@ def _first_picture(units: Iterator[Unit], from_s: Fraction) -> av.VideoFrame | N
         if isinstance(unit, Picture) and unit.time_s >= from_s:
             return unit.frame
     return None
+
+
+def _must_be_stitchable(lenses: Sequence[LensFiles], first: PictureFormat) -> None:
+    if first.chroma not in SHARED or first.has_alpha or not 8 <= first.bit_depth <= 16:
+        raise RequestError(
+            f"Pictures in {first.chroma} cannot be stitched as they are.", do="Convert the lens files first."
+        )
+    if first.interlaced:
+        raise RequestError(
+            f"{lenses[0].name} is interlaced: a stitch needs whole pictures.", do="Convert the lens files first."
+        )
+    for each in lenses[1:]:
+        _must_be_like(lenses[0], each)
+
+
+def _must_fit(rig: Rig, shape: SphereShape, first: PictureFormat) -> None:
+    if shape.layout != "mono" and not rig.has_two_eyes:
+        raise RequestError(
+            f"The rig {rig.name} has one eye: it gives no {shape.layout} picture.", do="Choose the layout mono."
+        )
+    if wrong := shape.mistake(SHARED[first.chroma]):
+        raise RequestError(f"That cannot be made: {wrong}.", do="Choose another size or layout.")
 
 
 def _must_be_like(first: LensFiles, other: LensFiles) -> None:

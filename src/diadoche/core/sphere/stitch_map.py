@@ -1,15 +1,19 @@
-"""Where each pixel of a stitched picture looks in each lens, and how much of it counts: made once for a fixed view.
+"""Where each pixel of a stitched picture looks in each lens, and how much of it counts.
 
 Only what a lens contributes is looked up: beyond the seams each place belongs to one lens, and within a band round them
 to those that see it, with weights that fade from one to the other.
+
+A small fixed view is worked out for every place, once. Large ones would fill the memory, and views that move would take
+too long: they are worked out for every eighth place and interpolated, which is off by less than 0.1 pixels.
 """
 
 from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,13 +24,15 @@ from diadoche.core.sphere.shape import USUAL_BAND_DEG
 
 Array = NDArray[np.float64]
 # Rows that are worked on together: few enough to stay in the processor's cache.
-STRIP_ROWS = 64
+STRIP_ROWS = 128
+_SEAM_ROWS = 64
 _BLOCK = 32
 SHARE_BITS = 7
-# What moves where a lens is looked up is reckoned for every so many-th place, and interpolated.
+# What is worked out for a few places is worked out for every so many-th, and interpolated.
 GRID_PX = 8
+# A picture for one eye of more pixels than this has its map worked out for a few places.
+_MOST_EXACT_PX = 16_000_000
 _RIM_PX = 2.0
-_WHOLE = np.ones((1, 1), np.float32)
 
 
 @dataclass(frozen=True)
@@ -56,15 +62,14 @@ def chroma_sampling(across: int, down: int) -> Sampling:
 @dataclass(frozen=True)
 class Part:
     """What one lens gives to a patch: where to look, in samples of its plane from the first one's middle, and with
-    which weight.
+    which weight out of 1; for each place of the patch, or of its grid.
     """
 
     lens: int
     across: NDArray[np.float32]
     down: NDArray[np.float32]
-    # Of 1, and the same as a whole number of `SHARE_BITS`; 1 where it alone counts.
-    weight: NDArray[np.float32]
-    share: NDArray[np.int16]
+    # None where it alone counts.
+    weight: NDArray[np.float32] | None = None
 
 
 @dataclass(frozen=True)
@@ -78,9 +83,30 @@ class Patch:
     parts: tuple[Part, ...]
     # Which of its places no lens sees; None where there are none.
     unseen: NDArray[np.bool_] | None = None
-    # Directions of every `GRID_PX`-th place, with one more beyond each edge, shape (rows, columns, 3); only where
-    # several lenses make the patch.
+    # Directions of the places of its grid, shape (rows, columns, 3); only where several lenses make the patch.
     grid_rays: NDArray[np.float32] | None = None
+    # Whether its parts are known at the places of its grid only.
+    is_coarse: bool = False
+    # The first of two parts' weight as a whole number of `SHARE_BITS`, where it is known for every place.
+    share: NDArray[np.int16] | None = None
+
+    def filled(self, values: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Values of the parts for every place of the patch."""
+        return self.interpolated(values) if self.is_coarse else values
+
+    def interpolated(self, values: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Values at the places of its grid for every place: the middles of blocks of `GRID_PX` places, from one block
+        before the patch to one behind it.
+        """
+        rows, columns = values.shape
+        whole = cv2.resize(values, (columns * GRID_PX, rows * GRID_PX), interpolation=cv2.INTER_LINEAR)
+        return whole[GRID_PX : GRID_PX + self.height, GRID_PX : GRID_PX + self.width].astype(np.float32, copy=False)
+
+
+def share_of(weight: NDArray[np.float32]) -> NDArray[np.int16]:
+    """A weight as a whole number of `SHARE_BITS`."""
+    found: NDArray[np.int16] = np.rint(weight * (1 << SHARE_BITS)).astype(np.int16)
+    return found
 
 
 def lens_weights(rig: Rig, rays: NDArray[np.floating], angles: Array, band_deg: float) -> NDArray[np.float32]:
@@ -124,6 +150,7 @@ class StitchMap:
         sampling: Sampling = LUMA,
         band_deg: float = USUAL_BAND_DEG,
         distance_m: float = np.inf,
+        turn: Array | None = None,
     ) -> None:
         """
         Args:
@@ -132,64 +159,126 @@ class StitchMap:
             sampling: of the plane, in the sources and in the result.
             band_deg: how wide the seams are.
             distance_m: where the lenses' pictures meet.
+            turn: of a view that moves: what the rig sees in a direction is shown in `turn @` it.
         """
-        self.rig, self.sampling = rig, sampling
+        self.rig, self.sampling, self.turn = rig, sampling, turn
+        self.is_coarse = turn is not None or target.width * target.height > _MOST_EXACT_PX
         self.width, self.height = target.width // sampling.across, target.height // sampling.down
         self.patches: list[Patch] = []
-        self.unseen = 0
+        self.seen = 0
         for top in range(0, self.height, STRIP_ROWS):
             self._add_strip(target, sampling, band_deg, distance_m, top)
+
+    @property
+    def unseen(self) -> int:
+        """How many places no lens sees."""
+        return self.width * self.height - self.seen
 
     def _add_strip(
         self, target: Equirectangular, sampling: Sampling, band_deg: float, distance_m: float, top: int
     ) -> None:
-        rows = np.arange(top, min(top + STRIP_ROWS, self.height))
-        across = np.arange(self.width) * sampling.across + sampling.left
-        down = rows * sampling.down + sampling.top
-        rays = target.rays(across[None, :], down[:, None])
+        height = min(STRIP_ROWS, self.height - top)
+        step, edge = (GRID_PX, 1) if self.is_coarse else (1, 0)
+        rays = self._rays(target, (top, height), (0, self.width), step, edge)
         found = [each.project(rays, distance_m) for each in self.rig.lenses]
         weights = lens_weights(self.rig, rays, np.stack([angle for _, angle in found]), band_deg)
-        unseen = weights.max(axis=0) == 0
-        self.unseen += int(unseen.sum())
-        for left, right, lenses in _runs(weights):
-            parts = []
-            for lens in lenses:
-                own = self.rig.lenses[lens]
-                places = found[lens][0][:, left:right] + np.array(own.corner_px)
-                x = ((places[..., 0] - sampling.left) / sampling.across).astype(np.float32)
-                y = ((places[..., 1] - sampling.top) / sampling.down).astype(np.float32)
-                weight = np.ascontiguousarray(weights[lens][:, left:right]) if len(lenses) > 1 else _WHOLE
-                parts.append(Part(lens, x, y, weight, np.rint(weight * (1 << SHARE_BITS)).astype(np.int16)))
-            black = np.ascontiguousarray(unseen[:, left:right]) if unseen[:, left:right].any() else None
-            grid = _grid_rays(target, sampling, top, left, len(rows), right - left) if len(parts) > 1 else None
-            self.patches.append(Patch(top, left, len(rows), right - left, tuple(parts), black, grid))
+        places = []
+        for own, (at, _) in zip(self.rig.lenses, found, strict=True):
+            at = at + np.array(own.corner_px)
+            x, y = (at[..., 0] - sampling.left) / sampling.across, (at[..., 1] - sampling.top) / sampling.down
+            places.append((x.astype(np.float32), y.astype(np.float32)))
+        strip = _Strip(top, height, places, weights, step, edge)
+        for left, right, lenses in strip.runs((0, height), (0, self.width)):
+            if len(lenses) == 1:
+                self._add_patch(target, strip, (0, height), (left, right), lenses)
+                continue
+            # A seam goes aslant through a strip: in lower ones, less of it is looked up in more than one lens.
+            for upper in range(0, height, _SEAM_ROWS):
+                rows = (upper, min(upper + _SEAM_ROWS, height))
+                for begin, end, own_lenses in strip.runs(rows, (left, right)):
+                    self._add_patch(target, strip, rows, (begin, end), own_lenses)
+
+    def _add_patch(
+        self,
+        target: Equirectangular,
+        strip: _Strip,
+        rows: tuple[int, int],
+        columns: tuple[int, int],
+        lenses: tuple[int, ...],
+    ) -> None:
+        own, height, width = strip.part(rows, columns), rows[1] - rows[0], columns[1] - columns[0]
+        top, left = strip.top + rows[0], columns[0]
+        parts = []
+        for lens in lenses:
+            x, y = (np.ascontiguousarray(each[own]) for each in strip.places[lens])
+            weight = np.ascontiguousarray(strip.weights[lens][own]) if len(lenses) > 1 else None
+            parts.append(Part(lens, x, y, weight))
+        grid = None
+        if len(parts) > 1:
+            grid = self._rays(target, (top, height), (left, width), GRID_PX, 1).astype(np.float32)
+        patch = Patch(top, left, height, width, tuple(parts), None, grid, self.is_coarse)
+        if parts[0].weight is not None and not self.is_coarse:
+            patch = replace(patch, share=share_of(parts[0].weight))
+        seen = (strip.weights[(slice(None), *own)].max(axis=0) > 0).astype(np.float32)
+        black = patch.filled(seen) < 0.5  # half way between seen and unseen
+        self.seen += black.size - int(black.sum())
+        self.patches.append(replace(patch, unseen=np.ascontiguousarray(black)) if black.any() else patch)
+
+    def _rays(
+        self, target: Equirectangular, rows: tuple[int, int], columns: tuple[int, int], step: int, edge: int
+    ) -> Array:
+        """Directions in the rig's frame of the middles of blocks of `step` × `step` places.
+
+        Args:
+            target: the result.
+            rows: the first, and how many.
+            columns: likewise.
+            step: places across and down that make a block.
+            edge: how many blocks more there are beyond each edge.
+        """
+        down, across = (
+            begin + (np.arange(-edge, -(-length // step) + edge) + 0.5) * step - 0.5
+            for begin, length in (rows, columns)
+        )
+        sampling = self.sampling
+        rays = target.rays(
+            (across * sampling.across + sampling.left)[None, :], (down * sampling.down + sampling.top)[:, None]
+        )
+        return rays if self.turn is None else rays @ self.turn
 
 
-def _grid_rays(
-    target: Equirectangular, sampling: Sampling, top: int, left: int, height: int, width: int
-) -> NDArray[np.float32]:
-    """Directions of the middles of blocks of `GRID_PX` places, from one block before the patch to one behind it."""
-    down, across = (
-        begin + (np.arange(-1, -(-length // GRID_PX) + 1) + 0.5) * GRID_PX - 0.5
-        for begin, length in ((top, height), (left, width))
-    )
-    rays = target.rays(
-        (across * sampling.across + sampling.left)[None, :], (down * sampling.down + sampling.top)[:, None]
-    )
-    return rays.astype(np.float32)
+@dataclass(frozen=True)
+class _Strip:
+    """Some rows of a plane, worked out: for each lens where it is looked up, across and down, and its weight.
 
+    Known for the middles of blocks of `step` × `step` places, with `edge` blocks more beyond each edge.
+    """
 
-def _runs(weights: NDArray[np.float32]) -> Iterator[tuple[int, int, tuple[int, ...]]]:
-    """Neighbouring columns of a strip that the same lenses make: left, right, and which lenses these are."""
-    width = weights.shape[2]
-    edges = [*range(0, width, _BLOCK), width]
-    begun, before = 0, None
-    for left, right in itertools.pairwise(edges):
-        seen = weights[:, :, left:right].max(axis=(1, 2)) > 0
-        lenses = tuple(np.flatnonzero(seen).tolist())
-        if lenses != before:
-            if before:
-                yield begun, left, before
-            begun, before = left, lenses
-    if before:
-        yield begun, width, before
+    top: int
+    height: int
+    places: list[tuple[NDArray[np.float32], NDArray[np.float32]]]
+    weights: NDArray[np.float32]
+    step: int
+    edge: int
+
+    def part(self, rows: tuple[int, int], columns: tuple[int, int]) -> tuple[slice, slice]:
+        """Which blocks belong to a rectangle, those beyond its edges with it."""
+        down, across = (
+            slice(begin // self.step, -(-end // self.step) + 2 * self.edge) for begin, end in (rows, columns)
+        )
+        return down, across
+
+    def runs(self, rows: tuple[int, int], columns: tuple[int, int]) -> Iterator[tuple[int, int, tuple[int, ...]]]:
+        """Neighbouring columns of a rectangle that the same lenses make: left, right, and which lenses these are."""
+        edges = [*range(*columns, _BLOCK), columns[1]]
+        begun, before = columns[0], None
+        for left, right in itertools.pairwise(edges):
+            # Between two places a lens may count of which it counts at one only.
+            seen = self.weights[(slice(None), *self.part(rows, (left, right)))].max(axis=(1, 2)) > 0
+            lenses = tuple(np.flatnonzero(seen).tolist())
+            if lenses != before:
+                if before:
+                    yield begun, left, before
+                begun, before = left, lenses
+        if before:
+            yield begun, columns[1], before

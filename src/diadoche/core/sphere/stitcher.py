@@ -18,11 +18,22 @@ from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
 from diadoche.core.sphere.shifts import Shifts
-from diadoche.core.sphere.stitch_map import GRID_PX, LUMA, SHARE_BITS, Part, Patch, Sampling, StitchMap, chroma_sampling
+from diadoche.core.sphere.stitch_map import (
+    LUMA,
+    SHARE_BITS,
+    Part,
+    Patch,
+    Sampling,
+    StitchMap,
+    chroma_sampling,
+    share_of,
+)
 
 Plane = NDArray[Any]
 # Luma and two planes of colour.
 Planes = tuple[Plane, Plane, Plane]
+# Less than so much, in radians, a view has not moved: a tenth of a pixel at 7680.
+_LEAST_TURN = 8e-5
 _SHARE_HALF = np.int16(1 << SHARE_BITS - 1)
 
 
@@ -40,6 +51,7 @@ class Stitcher:
         near: NearMatching | None = None,
         threads: int | None = None,
         black: tuple[int, int] = (16, 128),
+        moves: bool = False,
     ) -> None:
         """
         Args:
@@ -51,12 +63,11 @@ class Stitcher:
             near: matches what is nearer or farther; without it that stands twice at the seams.
             threads: that work on one picture; as many as there are processors where nothing is said.
             black: code values of luma and colour where no lens sees anything.
+            moves: whether the view is turned from picture to picture; see `look`.
         """
-        # Each map with its planes. Those of colour are looked up one by one: as one picture of two channels is slower.
-        self._maps = (
-            (StitchMap(rig, target, LUMA, band_deg, distance_m), (0,)),
-            (StitchMap(rig, target, chroma_sampling(*shared), band_deg, distance_m), (1, 2)),
-        )
+        self._view = (rig, target, shared, band_deg, distance_m)
+        self._turn = np.eye(3) if moves else None
+        self._maps = self._made_maps()
         self._near = near if near is not None and near.has_seams else None
         # Where the patches at the seams lie in the fields of shifts, by the patches' own identity.
         self._shifted: dict[int, list[NDArray[np.float32]]] = {}
@@ -83,6 +94,21 @@ class Stitcher:
     def sees_all(self) -> bool:
         """Whether every pixel of the result is seen by a lens."""
         return self._maps[0][0].unseen == 0
+
+    def look(self, turn: NDArray[np.float64]) -> None:
+        """Turns a view that moves: from now on, what the rig sees in a direction is shown in `turn @` it."""
+        assert self._turn is not None
+        if np.abs(turn - self._turn).max() > _LEAST_TURN:
+            self._turn = turn
+            self._maps = self._made_maps()
+            self._shifted.clear()
+
+    def _made_maps(self) -> tuple[tuple[StitchMap, tuple[int, ...]], ...]:
+        """Each map with its planes. Those of colour are looked up one by one: as one of two channels is slower."""
+        rig, target, shared, band_deg, distance_m = self._view
+        luma = StitchMap(rig, target, LUMA, band_deg, distance_m, self._turn)
+        colour = StitchMap(rig, target, chroma_sampling(*shared), band_deg, distance_m, self._turn)
+        return (luma, (0,)), (colour, (1, 2))
 
     def stitch(self, pictures: Sequence[Planes], into: Planes) -> Shifts | None:
         """Writes the stitched picture into planes that are there.
@@ -151,22 +177,21 @@ class Stitcher:
     def _places(self, patch: Patch, shifts: Shifts | None, sampling: Sampling, part: Part) -> tuple[Plane, Plane]:
         """Where a part of a patch is looked up in this picture, across and down."""
         if shifts is None or patch.grid_rays is None:
-            return part.across, part.down
+            return patch.filled(part.across), patch.filled(part.down)
         places = self._shifted.get(id(patch))
         if places is None:
             places = self._shifted[id(patch)] = shifts.places(patch.grid_rays)
         field = shifts.at(part.lens, places)
         if field is None:
-            return part.across, part.down
-        rows, columns = field.shape[:2]
-        size = (columns * GRID_PX, rows * GRID_PX)
-        own = (slice(GRID_PX, GRID_PX + patch.height), slice(GRID_PX, GRID_PX + patch.width))
+            return patch.filled(part.across), patch.filled(part.down)
         # Each direction by itself: to take one of two that lie together costs more than all the rest.
         across, down = (
-            cv2.resize(each * np.float32(1 / shared), size, interpolation=cv2.INTER_LINEAR)[own]
+            each * np.float32(1 / shared)
             for each, shared in zip(cv2.split(field), (sampling.across, sampling.down), strict=True)
         )
-        return cv2.add(part.across, across), cv2.add(part.down, down)
+        if patch.is_coarse:
+            return patch.interpolated(part.across + across), patch.interpolated(part.down + down)
+        return cv2.add(part.across, patch.interpolated(across)), cv2.add(part.down, patch.interpolated(down))
 
 
 def _do_all(work: Sequence[Callable[..., None]]) -> None:
@@ -180,9 +205,10 @@ def _fill_alone(
     """A patch that one lens gives alone."""
     del sampling
     (only,) = patch.parts
+    where = patch.filled(only.across), patch.filled(only.down)
     for lenses, plane in zip(sources, into, strict=True):
         own = plane[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
-        cv2.remap(lenses[only.lens], only.across, only.down, cv2.INTER_LINEAR, own, cv2.BORDER_REPLICATE)
+        cv2.remap(lenses[only.lens], *where, cv2.INTER_LINEAR, own, cv2.BORDER_REPLICATE)
         if patch.unseen is not None:
             own[patch.unseen] = black
 
@@ -198,13 +224,18 @@ def _blended(patch: Patch, places: Sequence[tuple[Plane, Plane]], sources: Seque
         # In 16-bit integers, which is several times as fast: 255 times 128 just fits.
         one, other = (each.astype(np.int16) for each in found)
         one -= other
-        one *= patch.parts[0].share
+        one *= share_of(_weights(patch)[0]) if patch.share is None else patch.share
         one += _SHARE_HALF
         one >>= SHARE_BITS
         one += other
         return one.astype(np.uint8)
     last = found[-1].astype(np.float32)
     total = last.copy()
-    for seen, part in zip(found[:-1], patch.parts[:-1], strict=True):
-        total += (seen.astype(np.float32) - last) * part.weight
+    for seen, weight in zip(found[:-1], _weights(patch), strict=True):
+        total += (seen.astype(np.float32) - last) * weight
     return np.rint(total).astype(kind)
+
+
+def _weights(patch: Patch) -> list[NDArray[np.float32]]:
+    """Of all lenses but the last one."""
+    return [patch.filled(part.weight) for part in patch.parts[:-1] if part.weight is not None]

@@ -35,7 +35,6 @@ class Strip:
 
     Args:
         one, other: the lenses' places in the rig.
-        rays: directions of the strip's places in the rig's frame, shape (rows, columns, 3).
         seen: where both lenses see, shape (rows, columns).
         axes: as rows: the strip begins and ends opposite to the first, the second is a quarter further along the
             seam, and the third looks from the other lens's side to the one's.
@@ -44,10 +43,14 @@ class Strip:
 
     one: int
     other: int
-    rays: Array
     seen: NDArray[np.bool_]
     axes: Array
     band_deg: float
+
+    @property
+    def rays(self) -> Array:
+        """Directions of its places in the rig's frame, shape (rows, columns, 3); many, so they are not kept."""
+        return _rays(self.axes, self.seen.shape, self.band_deg)
 
     def places(self, rays: NDArray[np.floating]) -> Array:
         """Where unit directions lie in the strip: columns and rows from the first one's middle, (…, 3) to (…, 2)."""
@@ -60,7 +63,7 @@ class Strip:
     @property
     def px_deg(self) -> float:
         """Places a degree along the seam."""
-        return float(self.rays.shape[1] / 360)
+        return float(self.seen.shape[1] / 360)
 
 
 def strips_of(rig: Rig, band_deg: float = 24.0, most_columns: int = _MOST_COLUMNS) -> list[Strip]:
@@ -102,17 +105,26 @@ def _strip(rig: Rig, one: int, other: int, band_deg: float, most_columns: int) -
     fine = min(_slope_px(rig, one), _slope_px(rig, other))
     columns = min(most_columns, round(2 * np.pi * fine))
     rows = max(8, round(columns * band_deg / 360))
-    along = (np.arange(columns) + 0.5) / columns * 2 * np.pi - np.pi
-    across = np.radians(band_deg) * (0.5 - (np.arange(rows) + 0.5) / rows)
-    flat = np.cos(along)[:, None] * level + np.sin(along)[:, None] * beside
-    rays = np.cos(across)[:, None, None] * flat + np.sin(across)[:, None, None] * pole
+    own_axes = np.stack((level, beside, pole))
+    rays = _rays(own_axes, (rows, columns), band_deg)
     seen = np.ones(rays.shape[:2], bool)
     for number in (one, other):
         lens = rig.lenses[number]
         seen &= lens.project(rays)[1] < lens.lens.widest - 3 / lens.lens.focal_px
     if seen.any(axis=1).sum() * band_deg / rows < _LEAST_DEG:
         return None
-    return Strip(one, other, rays, seen, np.stack((level, beside, pole)), band_deg)
+    return Strip(one, other, seen, own_axes, band_deg)
+
+
+def _rays(axes: Array, shape: tuple[int, ...], band_deg: float) -> Array:
+    """Directions of a strip's places; `axes` as it has them."""
+    rows, columns = shape
+    level, beside, pole = axes
+    along = (np.arange(columns) + 0.5) / columns * 2 * np.pi - np.pi
+    across = np.radians(band_deg) * (0.5 - (np.arange(rows) + 0.5) / rows)
+    flat = np.cos(along)[:, None] * level + np.sin(along)[:, None] * beside
+    found: Array = np.cos(across)[:, None, None] * flat + np.sin(across)[:, None, None] * pole
+    return found
 
 
 def _slope_px(rig: Rig, number: int) -> float:

@@ -15,7 +15,7 @@ from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.sphere.rig import Rig, rig_of
 from diadoche.core.sphere.rotation import rotation
-from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, Quality, SphereShape
+from diadoche.core.sphere.shape import USUAL_BAND_DEG, Layout, Level, Quality, SphereShape
 
 if TYPE_CHECKING:
     from diadoche.core.sphere.shot import Shot
@@ -30,13 +30,15 @@ _STEP_PX = 16
 class LensTake:
     """The files of a take, for each lens, or each file that holds several, its spans; and the rig it was taken with.
 
-    `rig` is a name, the path of a file, or a rig's own text; `facts` are of the files, where they are known.
+    `rig` is a name, the path of a file, or a rig's own text; `facts` are of the files, where they are known; `missing`
+    are the pictures of the rig of which there is no file, from 1: what only they saw becomes a hole.
     """
 
     lenses: tuple[tuple[Path, ...], ...]
     rig: str
     facts: tuple[Facts, ...] = ()
     own_rigs: Path | None = None
+    missing: tuple[int, ...] = ()
 
     @property
     def paths(self) -> tuple[Path, ...]:
@@ -49,7 +51,8 @@ class LensTake:
         Raises:
             RequestError: there is none, or it has a mistake.
         """
-        return rig_of(self.rig, (self.own_rigs,) if self.own_rigs is not None else ())
+        rig = rig_of(self.rig, (self.own_rigs,) if self.own_rigs is not None else ())
+        return rig.without([number - 1 for number in self.missing]) if self.missing else rig
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +72,10 @@ class StitchSettings:
     # Whether what no lens sees above and below is filled from around, and how much around the nadir, for a tripod.
     fill_poles: bool = False
     cover_deg: float = 0.0
+    # Whether the horizon is made level by the motion track, before the whole is turned.
+    level: Level = "no"
+    # Whether a take of which a lens is missing is stitched all the same, with a hole.
+    with_hole: bool = False
 
 
 def proposed_size(rig: Rig, layout: Layout, width_deg: Fraction = Fraction(360)) -> tuple[int, int]:
@@ -103,7 +110,7 @@ def opened(take: LensTake, settings: StitchSettings, *, measured: bool = False) 
     if size is None:
         size = proposed_size(rig.for_size(first.width, first.height), settings.layout, settings.width_deg)
     shape = SphereShape(*size, settings.layout, settings.width_deg)
-    filling = Filling(settings.fill_poles, settings.cover_deg)
+    filling = Filling(settings.fill_poles, settings.cover_deg) if settings.fill_poles or settings.cover_deg else None
     return StitchSource(lenses, rig, shape, band_deg=settings.band_deg, measured=measured, filling=filling)
 
 
@@ -112,8 +119,6 @@ class FinishedSource:
     """A source as it is to be stitched, and what was found out about its lenses."""
 
     source: StitchSource
-    # Of red, green and blue for each lens; nothing where lenses are left as they are.
-    gains: tuple[tuple[float, ...], ...]
     shot: Shot | None
 
 
@@ -128,22 +133,58 @@ def finished(
         frames: planes of its lens pictures at some moments.
         marks: the part that is wanted.
     """
-    from diadoche.core.sphere.exposure import matched_gains
     from diadoche.core.sphere.near_matching import NearQuality
 
-    gains = matched_gains(source.rig, frames, source.levels, source.shared) if settings.even_out else None
-    if gains is not None:
-        source = source.with_gains(gains)
+    if settings.even_out:
+        source = source.evened(frames)
     shot = _shot(source, marks)
     near = shot.near_quality(settings.quality) if shot is not None else None
     if near is None and settings.quality != "quick":
         near = NearQuality()
     source = source.with_near(near)
+    begins_s, ends_s = (
+        (Fraction(0), Fraction(source.picture.pictures) / source.picture.rate)
+        if marks is None
+        else (Fraction(marks.first) / source.picture.rate, Fraction(marks.end) / source.picture.rate)
+    )
+    # Last of all: calibration and gains are the rig's own, however its result is turned.
+    source = upright(source, settings, begins_s, ends_s)
+    return FinishedSource(source, shot)
+
+
+def upright(source: StitchSource, settings: StitchSettings, begins_s: Fraction, ends_s: Fraction) -> StitchSource:
+    """The source with its result levelled and turned as it was chosen.
+
+    Args:
+        source: with everything else set.
+        settings: what was chosen.
+        begins_s, ends_s: the part of the take whose lean counts where it is levelled once.
+
+    Raises:
+        RequestError: it is to be levelled and has no motion track, or two eyes.
+    """
+    from diadoche.core.sphere.motion_track import level_matrix
+
+    motion = None
+    if settings.level != "no":
+        motion = source.motion()
+        if motion is None:
+            raise RequestError(
+                f"{source.provenance.originals[0].name} has no motion track that tells which way is down.",
+                safe="Nothing was written.",
+                do="Level it by hand: give its roll with the centre.",
+            )
+        if settings.layout != "mono":
+            raise RequestError(
+                "A picture for two eyes cannot be levelled: the eyes stand level in the rig, not in the world.",
+                safe="Nothing was written.",
+                do="Make one picture for both eyes, or leave it as it was filmed.",
+            )
+    if motion is not None and settings.level == "once":
+        source = source.turned(level_matrix(motion.between(float(begins_s), float(ends_s)).usual))
     if any(settings.turn_deg):
-        # Last of all: calibration and gains are the rig's own, however its result is turned.
         source = source.turned(rotation(*settings.turn_deg).T)
-    told = () if gains is None else tuple(tuple(float(gain) for gain in lens) for lens in gains)
-    return FinishedSource(source, told, shot)
+    return source.levelled(motion) if motion is not None and settings.level == "each picture" else source
 
 
 def moments_of(picture: PictureFormat, marks: Marks | None, middle: Fraction | None = None) -> list[Fraction]:

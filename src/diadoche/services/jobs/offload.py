@@ -52,7 +52,7 @@ class OffloadRequest:
     try_copy: bool = True
     stills_left_out: bool = False
     # Which disk each place is on, where the one who asks knows better than the machine; and what else comes there.
-    disks: tuple[Disk, ...] = ()
+    disks: tuple[Disk | None, ...] = ()
     coming_bytes: int = 0
     # What outputs may come to; they lie in the first place.
     outputs_bytes: int = 0

@@ -16,6 +16,7 @@ from diadoche.core.convert.record import OutputRecord, SourceFile
 from diadoche.core.convert.transcode import Marks, convert
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import DiadocheError, MediaError, Problem, RequestError, writing
+from diadoche.core.memory import give_back_free_memory
 from diadoche.core.sphere.rig import Rig, rig_text
 from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.core.sphere.shape import Layout, Quality
@@ -78,6 +79,8 @@ class StitchOutput:
     seam: SeamCurve | None = None
     # Red, green and blue of each lens in linear light; empty where they were left as they are.
     gains: tuple[tuple[float, ...], ...] = ()
+    # What share of the light the lenses leave at their rims, where that was found and undone.
+    rim_light: float | None = None
     saved_rig: str = ""
     quality: Quality = "best"
     # What would be enough for this shot; nothing where no lenses meet.
@@ -98,6 +101,7 @@ class StitchOutput:
             "matches": 0 if aligned is None else aligned.matches,
             "unknown": [] if aligned is None else list(aligned.unknown),
             "gains": [[round(gain, 4) for gain in lens] for lens in self.gains],
+            "rim_light": None if self.rim_light is None else round(self.rim_light, 3),
             "seam": None if self.seam is None else self.seam.as_dict(),
             "saved_rig": self.saved_rig,
             "seconds": round(self.output.seconds, 3),
@@ -125,11 +129,14 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
             aligned, said = _aligned(source.rig, lumas, request.align, Share(watch, 0, 0.1))
             told += said
         if aligned is not None:
-            source = source.with_rig(replace(take, rig=aligned.text).load_rig())
+            source = source.with_rig(replace(take, rig=aligned.text, missing=()).load_rig())
             if request.save_rig is not None:
                 with writing(request.save_rig):
                     write_whole(request.save_rig, aligned.text.encode("utf-8"))
         ready = finished(source, settings, frames, marks)
+        # Lens pictures of several moments: not needed any more, and they would lie beside those that are stitched.
+        del frames, lumas
+        give_back_free_memory()
         encoding = Share(watch, 0.1, 1) if request.align != "no" else watch
         made = convert(
             ready.source,
@@ -145,8 +152,12 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
     except DiadocheError as error:
         sources = tuple(str(path) for path in take.paths)
         return StitchOutput(failed(sources, request.recipe.name, error.problem), rig.name, (0, 0), settings.layout)
+    if take.missing and made.output:
+        told.append(_hole(take, made))
     told += [*made.problems, *ready.source.problems(), *_not_of_iso(request.recipe, made)]
-    record = _record(request, aligned.text if aligned is not None else rig_text(rig))
+    # The whole rig: whoever makes this again leaves out what is missing then.
+    whole = rig_text(replace(take, missing=()).load_rig())
+    record = _record(request, aligned.text if aligned is not None else whole)
     seam = ready.source.seam(*((marks.first, marks.end) if marks is not None else ())) if made.output else None
     return StitchOutput(
         replace(made, problems=tuple(told), record=record, seam_px=seam.breaks_px if seam is not None else ()),
@@ -155,7 +166,8 @@ def perform_stitch(request: StitchRequest, watch: Watch) -> StitchOutput:
         settings.layout,
         aligned,
         seam,
-        ready.gains,
+        ready.source.gains,
+        ready.source.rim_light,
         str(request.save_rig or "") if aligned is not None else "",
         settings.quality,
         "" if ready.shot is None else ready.shot.proposed,
@@ -216,6 +228,16 @@ def _record(request: StitchRequest, rig: str) -> OutputRecord:
         sources.append(SourceFile(str(path), size))
     stitch = {"rig": rig, "settings": to_text(request.settings)}
     return OutputRecord(tuple(sources), request.recipe, marks=request.marks, stitch=stitch)
+
+
+def _hole(take: LensTake, made: Output) -> Problem:
+    gone = " and ".join(map(str, take.missing))
+    return Problem(
+        f"Lens {gone} is missing: what no other lens saw is black.",
+        made.output,
+        "What the other lenses saw is stitched; the originals are untouched.",
+        "Stitch it again when that lens's card is found.",
+    )
 
 
 def _not_of_iso(recipe: Recipe, made: Output) -> list[Problem]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -53,8 +53,16 @@ class KeptClip:
         return tuple((each.role, self.root / each.path) for each in self.clip.companions)
 
 
-def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
-    """The clips of a shoot that stand in at least one copy that was whole when last looked at, in order of time."""
+def kept_clips(
+    ledger: Ledger, shoot_id: int, is_there: Callable[[Path, Path], bool | None] = lambda path, _place: path.is_dir()
+) -> list[KeptClip]:
+    """The clips of a shoot that stand in at least one copy that was whole when last looked at, in order of time.
+
+    Args:
+        ledger: that knows them.
+        shoot_id: of the shoot.
+        is_there: whether a copy's folder is there, by it and its place; None where that is not known.
+    """
     with ledger.session() as session:
         rows = session.execute(
             select(ClipRow, WaybillRow)
@@ -68,7 +76,7 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
         found = []
         for clip_row, waybill in rows:
             if waybill.id not in places:
-                places[waybill.id] = _standing(waybill)
+                places[waybill.id] = _standing(waybill, is_there)
             copies, root = places[waybill.id]
             if root is not None:
                 found.append(_kept_clip(clip_row, waybill.card, root, copies))
@@ -78,11 +86,15 @@ def kept_clips(ledger: Ledger, shoot_id: int) -> list[KeptClip]:
         )
 
 
-def _standing(waybill: WaybillRow) -> tuple[tuple[CopyEntry, ...], Path | None]:
+def _standing(
+    waybill: WaybillRow, is_there: Callable[[Path, Path], bool | None]
+) -> tuple[tuple[CopyEntry, ...], Path | None]:
     """A card's copies, and one that may be read and is at hand, or else any that may be read."""
     copies = tuple(copy_entry(row) for row in waybill.copies)
-    roots = [Path(copy.root) for copy in copies if copy.may_be_read]
-    return copies, next((root for root in roots if root.is_dir()), roots[0] if roots else None)
+    read = [copy for copy in copies if copy.may_be_read]
+    here = (copy for copy in read if is_there(Path(copy.root), Path(copy.destination)))
+    chosen = next(here, read[0] if read else None)
+    return copies, Path(chosen.root) if chosen is not None else None
 
 
 def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[CopyEntry, ...]) -> KeptClip:

@@ -11,13 +11,13 @@ import signal
 import sys
 import threading
 import time
-import traceback
 from dataclasses import asdict
 from typing import TextIO
 
-from diadoche.core.errors import DiadocheError
+from diadoche.core.errors import DiadocheError, problem_of_disk
 from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.machine.reports import unforeseen
 from diadoche.services.wire import from_text, to_text
 
 _GENTLE_NICE = 10
@@ -92,15 +92,9 @@ def main() -> None:
         speaker.say("stopped", True)
     except DiadocheError as error:
         speaker.say("problem", error.problem.as_dict())
-    except Exception as error:  # noqa: BLE001  # a defect: told to the person as one, with its trace
-        speaker.say(
-            "problem",
-            {
-                "what": f"The program failed at this: {error!r}.",
-                "path": "",
-                "safe": "Originals and finished copies are untouched.",
-                "do": traceback.format_exc(),
-            },
-        )
+    except OSError as error:
+        speaker.say("problem", problem_of_disk(error).as_dict())
+    except Exception as error:  # noqa: BLE001  # a defect: told to the person as one, its trace kept in a file
+        speaker.say("problem", unforeseen(error).as_dict())
     else:
         speaker.say("result", to_text(result, kind.result))

@@ -15,14 +15,17 @@ from typing import Any, cast
 
 import numpy as np
 
-from diadoche.core.errors import DiadocheError
+from diadoche.core.errors import DiadocheError, MediaError
 from diadoche.core.footage.display import Rgb
 from diadoche.core.footage.frames import FrameReader, SequenceReader, reader_for
 from diadoche.core.identify.facts import CombEvidence, Facts
+from diadoche.core.names import shown
 from diadoche.services.side_processes.player import SLOT_BYTES, SLOTS, VIEW_PX
 from diadoche.services.wire import from_text
 
 _RATE_OVER_S = 1.0
+# Nobody waits longer for the window to take a picture out: it is left out then.
+_SLOT_S = 2.0
 
 
 class _Player:
@@ -33,14 +36,20 @@ class _Player:
         self._evidence: CombEvidence | None = None
         self._clip = 0
         self._moment = 0
-        self._slot = 0
+        # Slots of the shared memory that the window has taken its pictures out of.
+        self.free: queue.SimpleQueue[int] = queue.SimpleQueue()
+        for slot in range(SLOTS):
+            self.free.put(slot)
         self._speed = 0.0
         self._began_s = 0.0
         self._began_at = 0
         self._shown_at: list[float] = []
 
     def obey(self, command: dict[str, Any]) -> None:
-        if "open" in command:
+        if "number" in command:
+            # All that was wished before it is done.
+            self._say({"done": command["number"]})
+        elif "open" in command:
             self._open(command)
         elif "show" in command and self._reader is not None:
             self._speed = 0.0
@@ -63,7 +72,16 @@ class _Player:
         self._clip, self._speed = command["clip"], 0.0
         facts = from_text(Facts, command["facts"])
         self._evidence = facts.video[0].evidence
-        self._reader = reader_for([Path(path) for path in command["open"]], facts, VIEW_PX)
+        paths = [Path(path) for path in command["open"]]
+        try:
+            self._reader = reader_for(paths, facts, VIEW_PX)
+        except OSError as error:
+            raise MediaError(
+                f"{shown(paths[0].name)} cannot be read: {error.strerror or error}.",
+                path=paths[0],
+                safe="Nothing was changed.",
+                do="Plug in the disk that it lies on, or look at its other copies.",
+            ) from error
         self._show(0)
 
     def wait_s(self) -> float | None:
@@ -90,6 +108,8 @@ class _Player:
         picture = self._reader.at(moment)
         self._moment = moment
         message = self._message(picture)
+        if message is None:
+            return
         now_s = time.monotonic()
         self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
         message["rate"] = len(self._shown_at) / max(0.2, now_s - self._shown_at[0]) if self._speed else 0.0
@@ -98,17 +118,21 @@ class _Player:
     def _show_combing(self, times: int) -> None:
         assert self._reader is not None
         if self._evidence is not None:
-            picture = self._reader.combing(self._evidence, times)
-            self._say(self._message(picture) | {"combing": True})
+            message = self._message(self._reader.combing(self._evidence, times))
+            if message is not None:
+                self._say(message | {"combing": True})
 
-    def _message(self, picture: Rgb | None) -> dict[str, Any]:
-        """The news of a picture; its samples go into the next slot of the shared memory."""
+    def _message(self, picture: Rgb | None) -> dict[str, Any] | None:
+        """The news of a picture; its samples go into a slot of the shared memory. None where nobody takes any out."""
         message: dict[str, Any] = {"clip": self._clip, "moment": self._moment, "playing": self._speed != 0}
         if picture is not None:
-            flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, picture.size, self._slot * SLOT_BYTES)
+            try:
+                slot = self.free.get(timeout=_SLOT_S)
+            except queue.Empty:
+                return None
+            flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, picture.size, slot * SLOT_BYTES)
             flat[:] = picture.reshape(-1)
-            message |= {"slot": self._slot, "width": picture.shape[1], "height": picture.shape[0]}
-            self._slot = (self._slot + 1) % SLOTS
+            message |= {"slot": slot, "width": picture.shape[1], "height": picture.shape[0]}
         return message
 
     def failed(self, what: str) -> None:
@@ -130,13 +154,18 @@ def main() -> None:
     resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]  # no public way before 3.13
     commands: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
 
+    player = _Player(memory, say)
+
     def listen() -> None:
         for line in sys.stdin:
-            commands.put(json.loads(line))
+            command = json.loads(line)
+            if "free" in command:
+                player.free.put(command["free"])
+            else:
+                commands.put(command)
         commands.put(None)
 
     threading.Thread(target=listen, daemon=True).start()
-    player = _Player(memory, say)
     while True:
         try:
             command = commands.get(timeout=player.wait_s())
@@ -145,18 +174,16 @@ def main() -> None:
         if command is None:
             break
         try:
-            # Only the newest of several wishes to see a picture counts.
-            while "show" in command and not commands.empty():
-                newer = commands.get()
-                if newer is None:
-                    return
-                command = newer
             if command:
                 player.obey(command)
             else:
                 player.go_on()
         except DiadocheError as error:
             player.failed(error.problem.sentence())
+        except OSError as error:
+            player.failed(f"It cannot be read any more: {error.strerror or error}. Nothing was changed.")
+        except Exception as error:  # noqa: BLE001  # a clip that nobody foresaw ends neither the player nor the view
+            player.failed(f"It cannot be shown: {type(error).__name__}: {error}.")
     os._exit(0)
 
 

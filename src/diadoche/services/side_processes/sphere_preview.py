@@ -14,7 +14,7 @@ import numpy as np
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.sphere.shape import Quality
-from diadoche.services.jobs.lens_take import LensTake, StitchSettings, opened
+from diadoche.services.jobs.lens_take import LensTake, StitchSettings, opened, upright
 from diadoche.services.side_processes.side_process import SideProcess, serve
 from diadoche.services.wire import from_text, to_text
 
@@ -122,20 +122,17 @@ def _answer(question: tuple[str, str, str, str, int]) -> dict[str, Any] | None:
 
 
 def _preview(take: LensTake, settings: StitchSettings, moment_s: Fraction, width_px: int) -> dict[str, Any]:
-    from diadoche.core.sphere.exposure import matched_gains
     from diadoche.core.sphere.near_matching import NearMatching, NearQuality
-    from diadoche.core.sphere.rotation import rotation
 
     source = opened(take, replace(settings, size=_small(settings, width_px)), measured=True)
     frames = source.lens_planes([moment_s])
-    gains = matched_gains(source.rig, frames, source.levels, source.shared) if settings.even_out else None
-    if gains is not None:
-        source = source.with_gains(gains)
+    if settings.even_out:
+        source = source.evened(frames)
     source = source.with_near(None if settings.quality == "quick" else NearQuality())
-    source = source.turned(rotation(*settings.turn_deg).T)
+    source = upright(source, settings, Fraction(0), Fraction(source.picture.pictures) / source.picture.rate)
     if not frames:
         return {"png": "", "seams": [], "problem": "Not every lens has a picture at this moment."}
-    picture, break_px, strips = source.stitched(frames[0])
+    picture, break_px, strips = source.stitched(frames[0], moment_s)
     rgb = picture.to_ndarray(format="bgr24")
     if not strips:
         strips = NearMatching(source.rig.for_eye(source.eyes[0]), source.band_deg).strips

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import platform
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from diadoche.core.identify.facts import Facts
@@ -32,11 +32,14 @@ class PlaybackSurvey:
         """How outputs of a recipe play here, made of clips of a make."""
         return self._known.get(_key(make, recipe))
 
-    def measure(self, clips: Iterable[tuple[str, KeptClip]]) -> None:
+    def measure(
+        self, clips: Iterable[tuple[str, KeptClip]], is_there: Callable[[Path], bool | None] = Path.is_file
+    ) -> None:
         """Asks for one clip of every make, and one output of every recipe, that was not measured undisturbed.
 
         Args:
             clips: each with the words of its make.
+            is_there: whether a file is there; None where that is not known, and then it is left for later.
         """
         wanted: dict[str, PlaybackSubject] = {}
         for make, clip in clips:
@@ -46,7 +49,7 @@ class PlaybackSurvey:
                 wanted[key] = PlaybackSubject(key, clip.paths, clip.facts)
             for output in clip.outputs:
                 key = _key(make, output.recipe)
-                if self._is_open(key) and key not in wanted and output.output and Path(output.output).is_file():
+                if self._is_open(key) and key not in wanted and output.output and is_there(Path(output.output)):
                     wanted[key] = PlaybackSubject(key, (Path(output.output),))
         new = tuple(wanted.values())
         if new:

@@ -15,18 +15,20 @@ from typing import Any
 from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.cardset import CardSet, card_sets
 from diadoche.core.cards.layout import Layout, load_layouts
-from diadoche.core.disks import Disk, disk_of
+from diadoche.core.disks import Disk
 from diadoche.core.errors import DiadocheError, LedgerError
 from diadoche.core.names import shown
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
+from diadoche.services.background import InBackground, at_once
 from diadoche.services.devices.disk_watch import Medium
+from diadoche.services.devices.place_watch import SILENT_S, PlaceWatch, Room
 from diadoche.services.jobs.card_pictures import PictureRequest
 from diadoche.services.jobs.compare_card import CompareCardRequest
 from diadoche.services.jobs.copy_on import CopyOnRequest
-from diadoche.services.jobs.offload import OffloadRequest, plan_for
+from diadoche.services.jobs.offload import OffloadRequest
 from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.happenings import HappeningKind, note_happening
 from diadoche.services.ledger.ledger import Ledger
@@ -50,6 +52,7 @@ from diadoche.services.station.card_in import (
 from diadoche.services.station.card_listing import Listing
 from diadoche.services.station.clocks import Clocks
 from diadoche.services.station.new_footage import NewFootage
+from diadoche.services.station.plans import Plans
 
 
 class Station:
@@ -61,10 +64,22 @@ class Station:
         runner: Runner,
         places: StatePlaces,
         shoot: Shoot,
-        find_disk: Callable[[Path], Disk] = disk_of,
+        known_disk: Callable[[Path], Disk | None] = lambda _place: None,
+        in_background: InBackground = at_once,
+        on_room: Callable[[], None] = lambda: None,
+        on_files: Callable[[], None] = lambda: None,
     ) -> None:
-        """`find_disk` tells the physical disk of a place."""
-        self._find_disk = find_disk
+        """
+        Args:
+            ledger, runner, places, shoot: what it works with.
+            known_disk: the disk of a place, where that is known without looking; it must not touch one.
+            in_background: does what may hang.
+            on_room, on_files: called on any thread when something else is known of places' room, or of files.
+        """
+        self.in_background = in_background
+        self._rooms = PlaceWatch(on_room, on_files)
+        self._plans = Plans(in_background)
+        self._known_disk = known_disk
         self.ledger = ledger
         self.runner = runner
         self._places = places
@@ -75,6 +90,41 @@ class Station:
         self._new_footage = NewFootage(ledger, runner, places)
         self._clocks = Clocks(ledger)
         self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
+
+    # -- places --------------------------------------------------------------------------------
+
+    def room(self, place: Path) -> Room | None:
+        """What is known of a place for copies or outputs; None while it has not answered, or is silent."""
+        return self._rooms.room(self._place_of(place) or place)
+
+    def _place_of(self, path: Path) -> Path | None:
+        """The place of the shoot that something lies in: one thread asks each disk, whatever is asked of it."""
+        own = (self.shoot.settings.outputs, *self.shoot.settings.places)
+        return next((each for each in own if each is not None and path.is_relative_to(each)), None)
+
+    def is_silent(self, place: Path) -> bool:
+        """Whether a place was asked and does not answer."""
+        return self._rooms.silent_for_s(place) > SILENT_S
+
+    def silent_place(self) -> tuple[Path, float] | None:
+        """The place of the shoot that has not answered for longest, and for how many seconds; None where all do."""
+        silent = [(self._rooms.silent_for_s(place), place) for place in self.shoot.settings.places]
+        longest_s, place = max(silent, default=(0.0, Path()))
+        return (place, longest_s) if longest_s > SILENT_S else None
+
+    def is_there(self, path: Path, place: Path | None = None, *, now: bool = False) -> bool | None:
+        """Whether a file or folder is there, as it was seen moments ago; None while its disk does not answer.
+
+        Args:
+            path: what is asked for.
+            place: the place that it lies in, where that is known; any thread may ask.
+            now: it is looked anew, for something is to be started by it.
+        """
+        return self._rooms.is_there(path, place or self._place_of(path) or path.parent, now=now)
+
+    def close(self) -> None:
+        """Looks after no place any more."""
+        self._rooms.close()
 
     @property
     def own_layouts(self) -> Path | None:
@@ -181,7 +231,7 @@ class Station:
             person=settings.person,
             read_twice=settings.read_twice,
             stills_left_out=choices.stills_left_out,
-            disks=() if self._find_disk is disk_of else tuple(self._find_disk(place) for place in settings.places),
+            disks=tuple(self._known_disk(place) for place in settings.places),
             coming_bytes=self._coming_bytes(key),
             outputs_bytes=0 if settings.outputs else sum(each.outputs_bytes for each in self.cards.values()),
             sent=choices.sent,
@@ -203,18 +253,15 @@ class Station:
         written = min((part.copied for part in progress.parts), default=0) if progress is not None else 0
         return max(0, card.card.tree.size_bytes - written)
 
-    def plan(self, key: str) -> OffloadPlan:
-        """What an offload of this card would do, fit to be shown.
+    def plan(self, key: str) -> OffloadPlan | None:
+        """What an offload of this card would do, fit to be shown; None while places are being looked at.
 
         Raises:
             RequestError: it makes no sense for this card.
         """
-        return self._plan(key, self.request_for(key))
-
-    def _plan(self, key: str, request: OffloadRequest) -> OffloadPlan:
         card = self.cards[key].card
         assert card is not None
-        return plan_for(request, card)
+        return self._plans.plan(key, self.request_for(key), card, self._board.tell)
 
     def remembered_for(self, key: str) -> CameraSettings:
         """What is remembered of this card or its camera."""
@@ -244,15 +291,8 @@ class Station:
         if not self.can_offload(key):
             return
         card = self.cards[key]
-        try:
-            request = self.request_for(key)
-            plan = self._plan(key, request)
-        except DiadocheError as error:
-            self._board.put(replace(card, stage=Stage.PROBLEM, problem=error.problem))
-            return
-        if not plan.usable:
-            self._board.put(replace(card, stage=Stage.PROBLEM, problem=plan.targets[0].problem))
-            return
+        # Places are looked at by the job: one of them may hang.
+        request = self.request_for(key)
         if card.stage is Stage.PICTURING:
             # Copying comes before all other work on a card.
             self.runner.stop(card.job)

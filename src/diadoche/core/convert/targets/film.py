@@ -13,6 +13,7 @@ import av
 from av.container import OutputContainer
 from av.video.stream import VideoStream
 
+from diadoche.core.coder_threads import use_processors
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, UNSPECIFIED, code_of
 from diadoche.core.convert.check import Checks, Expected, Finding, examine
 from diadoche.core.convert.dates import write_dates
@@ -24,6 +25,7 @@ from diadoche.core.convert.sources import Provenance
 from diadoche.core.convert.vc3_head import name_matrix
 from diadoche.core.errors import writing
 from diadoche.core.identify.facts import Color
+from diadoche.core.memory import give_back_free_memory
 from diadoche.core.run import Sound
 from diadoche.core.watch import Watch
 
@@ -59,8 +61,15 @@ class Film:
         """Opens the file, and closes it."""
         holder = self._plan.recipe.container
         options = {**({"write_tmcd": "1"} if self.holds_boxes else {}), **holder.options}
-        with muxing(part, holder.name, options) as self._container:
-            yield
+        try:
+            with muxing(part, holder.name, options) as self._container:
+                yield
+        finally:
+            # An encoder of large pictures holds a gigabyte, and what was written is decoded next.
+            self._container = self._stream = None
+            for sound in self.sounds:
+                sound.release()
+            give_back_free_memory()
 
     def begin(self, first: int, end_s: Fraction | None, *, with_timecode: bool) -> None:
         """Adds the tracks and sets their encoders."""
@@ -73,7 +82,7 @@ class Film:
         context.width, context.height, context.pix_fmt = out.width, out.height, plan.pixel_format
         context.sample_aspect_ratio = out.pixel_aspect
         context.time_base = 1 / out.rate
-        context.thread_type = "AUTO"
+        use_processors(context)
         tag_colours(context, out.color)
         context.field_order = _FIELD_CODES[out.field_order] if out.interlaced else _PROGRESSIVE
         if "b" in options:

@@ -10,6 +10,7 @@ from typing import Any, cast
 
 import av
 
+from diadoche.core.coder_threads import use_processors
 from diadoche.core.convert.check import Checks, Expected, Finding, examine_stills
 from diadoche.core.convert.kept_boxes import Kept
 from diadoche.core.convert.plan import Plan
@@ -56,7 +57,7 @@ class Stills:
         encoder.time_base = 1 / out.rate
         encoder.sample_aspect_ratio = out.pixel_aspect
         encoder.options = dict(plan.variant.options)
-        encoder.thread_type = "AUTO"
+        use_processors(encoder)
         tag_colours(encoder, out.color)
         self._encoder, self._next = encoder, first
 

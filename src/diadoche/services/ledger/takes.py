@@ -71,7 +71,8 @@ class Take:
     def body(self) -> str:
         """The camera body: by its serial number, or else by its card; one that tells neither has no name."""
         which = self.facts.serial or f"card {self.clip.card}"
-        return f"{self.facts.camera or 'camera'} {which}, {self.lens_words.partition(',')[0]}"
+        lenses = count_text(self.lens_count + len(self.missing), "lens", "lenses")
+        return f"{self.facts.camera or 'camera'} {which}, {lenses}"
 
 
 def takes_of(clips: Sequence[KeptClip], layouts: Sequence[Layout]) -> list[Take]:

@@ -1,0 +1,13 @@
+"""How the window is opened; set by the one module that knows every floor."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+
+class Windows:
+    """Both ways, each with the exit code that it gives."""
+
+    open_shoot: Callable[[], int]
+    open_demo: Callable[[Path], int]

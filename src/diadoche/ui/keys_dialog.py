@@ -1,0 +1,65 @@
+"""All keys, read from the actions themselves and from the views that have keys of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from diadoche.ui.footage_table import TABLE_KEYS
+from diadoche.ui.outputs_view import OUTPUT_KEYS
+from diadoche.ui.parts import button, label
+from diadoche.ui.player import PLAYER_KEYS
+
+_SIZE_PX = (900, 620)
+
+
+class KeysDialog(QDialog):
+    """Keys of the window, of the table of clips, of the player and of the table of outputs."""
+
+    def __init__(self, parent: QWidget, actions: Sequence[QAction]) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        self.resize(*_SIZE_PX)
+        everywhere = [(each.shortcut().toString(), each.text()) for each in actions if not each.shortcut().isEmpty()]
+        groups = (
+            ("Everywhere", everywhere),
+            ("In the table of clips", TABLE_KEYS),
+            ("In the player", PLAYER_KEYS),
+            ("In the table of outputs", OUTPUT_KEYS),
+        )
+        inside = QWidget()
+        sides = QHBoxLayout(inside)
+        sides.setSpacing(36)
+        sides.addLayout(_column(groups[:1]), 1)
+        sides.addLayout(_column(groups[1:]), 1)
+        scroll = QScrollArea()
+        scroll.setWidget(inside)
+        scroll.setWidgetResizable(True)
+        scroll.setAccessibleName("Keys and what they do")
+        column = QVBoxLayout(self)
+        column.addWidget(scroll)
+        end = QHBoxLayout()
+        end.addStretch(1)
+        end.addWidget(button("Close", self.reject, tip="Back to the window (Esc)"))
+        column.addLayout(end)
+        scroll.setFocus()
+
+
+def _column(groups: Sequence[tuple[str, Sequence[tuple[str, str]]]]) -> QGridLayout:
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(24)
+    grid.setVerticalSpacing(5)
+    grid.setColumnStretch(1, 1)
+    row = 0
+    for title, keys in groups:
+        grid.addWidget(label(title, "heading"), row, 0, 1, 2)
+        row += 1
+        for key, words in keys:
+            grid.addWidget(label(key, "strong"), row, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(label(words, wrap=True), row, 1)
+            row += 1
+    grid.setRowStretch(row, 1)
+    return grid

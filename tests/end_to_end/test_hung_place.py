@@ -1,0 +1,79 @@
+"""A place for copies that stops answering, for questions about names and room too: the window goes on."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from diadoche.demo.faulty_folder import Faults
+from diadoche.demo.opening import demo_settings
+from tests.end_to_end.conftest import Opener
+from tests.end_to_end.driving import click, first, offload, texts, waits
+from tests.mounts import Mounter
+
+# A window that waits for the disk would stand still for half a minute; a busy machine holds it up for moments.
+_LONGEST_GAP_S = 2.0
+
+
+class Pulse:
+    """A timer of 10 ms, and the longest time between two of its beats."""
+
+    def __init__(self) -> None:
+        self._last_s = time.monotonic()
+        self.worst_s = 0.0
+        self._timer = QTimer()
+        self._timer.timeout.connect(self._beat)
+        self._timer.start(10)
+
+    def _beat(self) -> None:
+        now_s = time.monotonic()
+        self.worst_s, self._last_s = max(self.worst_s, now_s - self._last_s), now_s
+
+    def stop(self) -> None:
+        self._timer.stop()
+        self._beat()
+
+
+def test_every_view_goes_on_while_a_place_hangs(
+    open_window: Opener, qtbot: QtBot, faulty: Mounter, tmp_path: Path, shoot_folder: Path
+) -> None:
+    disk = faulty(tmp_path / "behind", writable=True)
+    settings = replace(demo_settings(shoot_folder), places=(tmp_path / "A", disk.point), outputs=disk.point)
+    application = open_window(settings)
+    window = application.window
+    click(application, qtbot, "Put in Drone")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
+    offload(application, qtbot)
+    waits(qtbot, lambda: not application.desk.work.running() and bool(application.desk.ledger.entries))
+    click(application, qtbot, "Put in Keeper")
+    waits(qtbot, lambda: application.desk.cards.can_offload_any)
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    try:
+        pulse = Pulse()
+        waits(qtbot, lambda: application.station.silent_place() is not None)
+        for _round in range(2):
+            for number in range(1, 6):
+                QTest.keyClick(window, Qt.Key(ord(str(number))), Qt.KeyboardModifier.ControlModifier)
+                assert window.stack.currentIndex() == number - 1
+                qtbot.wait(20)
+            application.desk.ledger.select(0)
+            detail = application.desk.ledger.detail()
+            assert detail is not None
+            # What was known before is said no longer: neither that copies are here, nor how much room there is.
+            told = "\n".join(words for _mark, words in detail.copies)
+            assert told.count("Whether it is here is not known") == 1
+            assert "is not known to be here" in application.desk.outputs.room()[0]
+        QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+        waits(qtbot, lambda: "does not answer" in texts(window.cards))
+        assert any(f"{disk.point.name} has not answered for" in text for text in texts(window.watch_line))
+        click(application, qtbot, "Offload")
+        waits(qtbot, lambda: window.cards.glance.start_button.isEnabled())
+        pulse.stop()
+        assert pulse.worst_s < _LONGEST_GAP_S, f"the window stood still for {pulse.worst_s:.1f} s"
+    finally:
+        disk.set(Faults())

@@ -1,0 +1,126 @@
+"""The player's process against clips that are missing, hang or kill it: it is told, and goes on with the next clip."""
+
+from __future__ import annotations
+
+import os
+import queue
+import signal
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.identify.facts import Facts
+from diadoche.core.identify.probe import identify
+from diadoche.demo.faulty_folder import Faults
+from diadoche.services.side_processes import player as module
+from diadoche.services.side_processes.player import PlayerProcess, Shown
+from tests.mounts import Mounter
+
+_LONG_S = 60
+
+
+class Heard:
+    """A player, and what it tells."""
+
+    def __init__(self) -> None:
+        self._news: queue.SimpleQueue[Shown] = queue.SimpleQueue()
+        self.player = PlayerProcess(self._news.put)
+
+    def next(self, clip: int) -> Shown:
+        """The next news of a clip that is a picture or a problem."""
+        while True:
+            news = self._news.get(timeout=_LONG_S)
+            if news.clip == clip and (news.picture is not None or news.problem):
+                return news
+
+
+@pytest.fixture
+def heard() -> Iterator[Heard]:
+    found = Heard()
+    yield found
+    found.player.close()
+
+
+@pytest.fixture(scope="module")
+def clip(drone: Path) -> Path:
+    return drone / "DCIM/100DRONE/DRON0001.MP4"
+
+
+@pytest.fixture(scope="module")
+def facts(clip: Path) -> Facts:
+    return identify([clip])
+
+
+def test_a_missing_file_is_told_and_the_next_one_is_shown(heard: Heard, clip: Path, facts: Facts) -> None:
+    heard.player.open(1, (clip.with_name("NO.MP4"),), facts)
+    assert "NO.MP4 cannot be read" in heard.next(1).problem
+    heard.player.open(2, (clip,), facts)
+    assert heard.next(2).picture is not None
+
+
+def test_a_process_that_dies_is_told_and_started_anew(heard: Heard, clip: Path, facts: Facts) -> None:
+    heard.player.open(1, (clip,), facts)
+    assert heard.next(1).picture is not None
+    process = heard.player._process
+    assert process is not None
+    os.kill(process.pid, signal.SIGKILL)
+    assert "may be damaged" in heard.next(1).problem
+    # What is wished next is of the clip that was open.
+    heard.player.show(20)
+    news = heard.next(1)
+    while news.moment != 20:
+        news = heard.next(1)
+    assert news.picture is not None
+
+
+def test_a_disk_that_hangs_is_told_and_holds_up_no_other_clip(
+    heard: Heard, clip: Path, facts: Facts, faulty: Mounter, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(module, "_LONGEST_S", 3.0)
+    disk = faulty(clip.parent)
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    heard.player.open(1, (disk.point / clip.name,), facts)
+    # Wishes go on; the window that makes them never waits.
+    for moment in range(2000):
+        heard.player.show(moment % 50)
+    assert "does not answer" in heard.next(1).problem
+    heard.player.open(2, (clip,), facts)
+    assert heard.next(2).picture is not None
+    disk.set(Faults())
+
+
+def test_a_disk_that_hangs_after_the_first_picture_is_told_too(
+    heard: Heard, clip: Path, facts: Facts, faulty: Mounter, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The first wish was answered; the one behind it is not."""
+    monkeypatch.setattr(module, "_LONGEST_S", 3.0)
+    disk = faulty(clip.parent)
+    heard.player.open(1, (disk.point / clip.name,), facts)
+    assert heard.next(1).picture is not None
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    heard.player.show(facts.frames - 1 if facts.frames else 80)
+    news = heard.next(1)
+    while not news.problem and news.moment == 0:
+        news = heard.next(1)
+    # What was read ahead may hold the last picture; then it is asked for anew, from the disk.
+    if not news.problem:
+        heard.player.open(2, (disk.point / clip.name,), facts)
+        news = heard.next(2)
+    assert "does not answer" in news.problem
+    disk.set(Faults())
+
+
+def test_the_newest_wish_is_seen_and_slots_come_back(heard: Heard, clip: Path, facts: Facts) -> None:
+    heard.player.open(1, (clip,), facts)
+    heard.next(1)
+    seen = 0
+    for wanted in range(3 * module.SLOTS):
+        heard.player.show(wanted)
+        news = heard.next(1)
+        while news.moment != wanted:
+            news = heard.next(1)
+        seen += 1
+    assert seen == 3 * module.SLOTS
+    heard.player.play(1.0)
+    assert heard.next(1).playing
