@@ -18,7 +18,7 @@ from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.convert.sources import FileSource
 from diadoche.core.convert.transcode import convert
 from diadoche.core.identify.probe import identify
-from diadoche.core.run import Picture, Unit
+from diadoche.core.run import Missing, Picture, Run, Unit
 from diadoche.core.watch import Watch
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, Shot, make_tree, read_field
@@ -131,14 +131,26 @@ def test_an_output_that_fails_its_check_is_not_delivered(
     assert list(tmp_path.iterdir()) == []
 
 
-def test_a_damaged_original_is_rewrapped_as_it_is_and_named(camcorder: Path, tmp_path: Path) -> None:
+@pytest.fixture
+def broken(camcorder: Path, tmp_path: Path) -> Path:
+    """A recording with a burst in its middle: headers of transport packets stay, what they carry is spoilt."""
     data = bytearray((camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00002.MTS").read_bytes())
-    # A burst in the middle: headers of transport packets stay, what they carry is spoilt.
     for packet in range(6000, 6060):
         data[packet * 192 + 40 : packet * 192 + 180] = b"\xa5" * 140
-    broken = tmp_path / "card" / "00002.MTS"
-    broken.parent.mkdir()
-    broken.write_bytes(bytes(data))
+    path = tmp_path / "card" / "00002.MTS"
+    path.parent.mkdir()
+    path.write_bytes(bytes(data))
+    return path
+
+
+def test_a_concealed_picture_is_missed_by_strict_decoding_whichever_thread_is_first(broken: Path) -> None:
+    run = Run([broken], None)
+    for _attempt in range(8):
+        assert any(isinstance(unit, Missing) for unit in run.units(strict=True))
+    assert not any(isinstance(unit, Missing) for unit in run.units())
+
+
+def test_a_damaged_original_is_rewrapped_as_it_is_and_named(broken: Path, tmp_path: Path) -> None:
     output = rewrap([broken], identify([broken]), tmp_path / "out", Watch())
     assert output.packets_identical
     assert output.pictures_identical

@@ -173,6 +173,7 @@ class Run:
         *,
         threads: bool = True,
         pictures: bool = True,
+        strict: bool = False,
     ) -> Iterator[Unit]:
         """Pictures in the order of showing and sound between them, in about the order of time.
 
@@ -181,14 +182,15 @@ class Run:
             end_s: reading stops when everything before has been given.
             threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
             pictures: whether they are decoded; else there is sound alone.
+            strict: a picture that its decoder would conceal is missing instead. With threads, the mark `damaged` of a
+                concealed picture can be lost: it may be copied before the thread that decodes it has set it.
 
         Raises:
             MediaError: a part cannot be opened or read.
         """
         beside = [self._units_beside(path, number) for number, path in enumerate(self.sounds)]
-        return heapq.merge(
-            self._part_units(begin_s, end_s, threads=threads, pictures=pictures), *beside, key=lambda unit: unit.time_s
-        )
+        options = _DecodeOptions(threads, pictures, strict)
+        return heapq.merge(self._part_units(begin_s, end_s, options), *beside, key=lambda unit: unit.time_s)
 
     # -- parts ---------------------------------------------------------------------------------
 
@@ -202,9 +204,7 @@ class Run:
             joint.end_part()
         self.ends_s = joint.ends_s
 
-    def _part_units(
-        self, begin_s: Fraction, end_s: Fraction | None, *, threads: bool, pictures: bool
-    ) -> Iterator[Unit]:
+    def _part_units(self, begin_s: Fraction, end_s: Fraction | None, options: _DecodeOptions) -> Iterator[Unit]:
         joint = _Joint(self.rate, self._picture_track)
         self.begins_s = []
         for part in self.parts:
@@ -214,7 +214,7 @@ class Run:
                 continue
             with opened(part) as media, decoding(part[0]):
                 joint.entered = begin_s > joint.begins_s and _seek(media, begin_s - joint.begins_s)
-                yield from _Decoding(media, joint, end_s, threads, pictures).units()
+                yield from _Decoding(media, joint, end_s, options).units()
             joint.end_part()
             if end_s is not None and joint.begins_s >= end_s:
                 return
@@ -428,6 +428,15 @@ class _TrackClock:
         return TimedPacket(self.number, packets, pts, dts, length, self.tick_s, self.shift_s, first.is_discard)
 
 
+@dataclass(frozen=True, slots=True)
+class _DecodeOptions:
+    """How parts are decoded; see `Run.units`."""
+
+    threads: bool
+    pictures: bool
+    strict: bool
+
+
 @dataclass(slots=True)
 class _Decoding:
     """One part, decoded. Pictures whose packets were read and that never come out are missing."""
@@ -435,8 +444,7 @@ class _Decoding:
     media: InputContainer
     joint: _Joint
     end_s: Fraction | None
-    threads: bool
-    pictures: bool
+    options: _DecodeOptions
     _awaited: list[Fraction] = field(default_factory=list)
     # What a frame's own stamp becomes on the run's clock, by track: known with the first packet of each.
     _shifts_s: dict[int, Fraction] = field(default_factory=dict)
@@ -449,10 +457,12 @@ class _Decoding:
         """Everything, until the end that was asked for."""
         tracks = tracks_of(self.media, picture_track=self.joint.picture_track)
         context = cast(av.VideoCodecContext, tracks[0].codec_context)
-        if self.threads:
+        if self.options.threads:
             use_processors(context)
         else:
             context.thread_type = "NONE"
+        if self.options.strict:
+            context.options = {**context.options, "err_detect": "explode"}
         self._next_s = self.joint.begins_s
         done: set[int] = set()
         for timed in self.joint.read(self.media):
@@ -463,7 +473,7 @@ class _Decoding:
                     self._shifts_s[timed.track] = timed.pts_s - own_s
                 else:
                     self._shifts_s.setdefault(0, timed.pts_s - own_s)
-            if timed.track == 0 and not self.pictures:
+            if timed.track == 0 and not self.options.pictures:
                 continue
             if timed.track == 0 and not timed.hidden and packet.pts is not None:
                 self._await(timed.pts_s)

@@ -75,15 +75,17 @@ def compare_decoded(
         MediaError: one cannot be opened.
     """
     output = Run([part], run.rate)
-    if not everything and run.rate is not None:
-        begins_s, ends_s = tuple(run.begins_s), run.ends_s
-        after = _decoded(output, Share(watch, 0, 0.6), copied, "checking the output")
-        healthy = not after.missing_s and not after.damaged_s and len(after.pictures) == copied
-        if healthy and all(_is_same_at(run, place, begins_s, output) for place in range(1, len(begins_s))):
-            before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
-            in_step = _in_step(before, after, as_pcm)
-            return Comparison(None, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
-    return _all_compared(run, output, copied, as_pcm, watch)
+    begins_s, ends_s = tuple(run.begins_s), run.ends_s
+    after = _decoded(output, Share(watch, 0, 0.6), copied, "checking the output", strict=True)
+    healthy = not after.missing_s and not after.damaged_s
+    joins = range(1, len(begins_s))
+    if everything or run.rate is None or not healthy or len(after.pictures) != copied:
+        return _all_compared(run, output, copied, as_pcm, watch, threads=healthy)
+    if not all(_is_same_at(run, place, begins_s, output) for place in joins):
+        return _all_compared(run, output, copied, as_pcm, watch, threads=True)
+    before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
+    in_step = _in_step(before, after, as_pcm)
+    return Comparison(None, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
 
 
 def _is_same_at(run: Run, place: int, begins_s: tuple[Fraction, ...], output: Run) -> bool:
@@ -104,12 +106,14 @@ def _pictures_around(run: Run, at_s: Fraction) -> list[int]:
     return found
 
 
-def _all_compared(run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch) -> Comparison:
+def _all_compared(
+    run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch, *, threads: bool
+) -> Comparison:
     before, after = Decoded(), Decoded()
-    for threads, again in ((True, ""), (False, " again")):
-        before = _decoded(run, Share(watch, 0, 0.5), expected, f"checking the original{again}", threads=threads)
-        after = _decoded(output, Share(watch, 0.5, 1), expected, f"checking the output{again}", threads=threads)
-        # Damaged pictures decode the same, and are told to be damaged, every time only where one follows the other.
+    # Damaged pictures decode the same, and are told to be damaged, every time only where one follows the other.
+    for shared in (True, False) if threads else (False,):
+        before = _decoded(run, Share(watch, 0, 0.5), expected, "checking the original again", threads=shared)
+        after = _decoded(output, Share(watch, 0.5, 1), expected, "checking the output again", threads=shared)
         if before.decodes_as(after):
             break
     bad_in, bad_out = ([*each.missing_s, *each.damaged_s] for each in (before, after))
@@ -158,10 +162,17 @@ def _in_step(before: Decoded, after: Decoded, as_pcm: frozenset[int]) -> bool:
 
 
 def _decoded(
-    run: Run, watch: Watch, expected: int, note: str, *, threads: bool = True, pictures: bool = True
+    run: Run,
+    watch: Watch,
+    expected: int,
+    note: str,
+    *,
+    threads: bool = True,
+    pictures: bool = True,
+    strict: bool = False,
 ) -> Decoded:
     found = Decoded()
-    for unit in run.units(threads=threads, pictures=pictures):
+    for unit in run.units(threads=threads, pictures=pictures, strict=strict):
         if isinstance(unit, Picture):
             found.pictures.append(picture_digest(unit.frame))
             found.times_s.append(unit.time_s)
