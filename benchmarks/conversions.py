@@ -54,7 +54,7 @@ def _rewrap(stream: Path, loops: int, *, check: bool) -> tuple[float, float]:
             "ffmpeg",
             "-y",
             "-stream_loop",
-            loops,
+            str(loops),
             "-i",
             stream,
             "-c",

@@ -13,13 +13,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
+from tests.end_to_end.driving import pause_ms
 
 from benchmarks.measuring import TURNS, Row, at_most
 from benchmarks.offloads import card_of
 from diadoche.core.cards.card import look
 from diadoche.core.cards.layout import load_layouts
+from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.demo.bench import Bench, bench_of
@@ -69,7 +70,7 @@ def _one_card(app: QApplication) -> list[float]:
 
         def begin(application: Application) -> None:
             clip = cards["Drone"] / "DCIM/100DRONE/DRON0001.MP4"
-            request = MakeRequest((clip,), "convert", "prores-422", folder / "out")
+            request = MakeRequest((clip,), recipes()["prores-422"], folder / "out")
             application.runner.add("make", "Convert", "encode", request)
             application.desk.cards.offload_all()
 
@@ -116,14 +117,14 @@ def _lateness(app: QApplication, opening: Opening, begin: Callable[[Application]
             timer.start(_TICK_MS)
         putting.start()
         while len(application.station.cards) < len(cards):
-            QTest.qWait(20)
+            pause_ms(20)
         while any(card.stage is Stage.LISTING for card in application.station.cards.values()):
-            QTest.qWait(20)
+            pause_ms(20)
         begin(application)
         last[0] = time.perf_counter()
         timer.start(_TICK_MS)
         while application.desk.work.running() and time.monotonic() - began < _LONGEST_S:
-            QTest.qWait(50)
+            pause_ms(50)
         timer.stop()
         assert all(card.stage is Stage.PROVEN for card in application.station.cards.values())
     finally:
@@ -211,9 +212,9 @@ def _scrolling(app: QApplication, folder: Path) -> list[float]:
         window.resize(1280, 800)
         window.show()
         while not application.desk.shelf.loaded:
-            QTest.qWait(20)
+            pause_ms(20)
         window.go_to(1)
-        QTest.qWait(1500)
+        pause_ms(1500)
         bar = window.footage.table.verticalScrollBar()
         assert bar is not None
         for step in range(400):

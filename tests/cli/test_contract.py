@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import opentimelineio as otio
 import pytest
@@ -17,7 +18,7 @@ from tests.snapshots import snapshot
 pytestmark = pytest.mark.usefixtures("own_state")
 
 
-def document(*words: str | Path, code: int = 0) -> object:
+def document(*words: str | Path, code: int = 0) -> Any:
     """Runs a verb with --json; standard output must be exactly one document."""
     done = diadoche(*words, "--json")
     assert done.returncode == code, done.stderr

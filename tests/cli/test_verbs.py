@@ -124,7 +124,8 @@ def test_a_disk_that_has_gone_is_a_problem_of_that_disk(
     disk.die()
     # The kernel remembers for a second that the folder was there.
     wait_until(lambda: _fails(disk.point), 30, "the folder is seen to be gone")
-    for words in (["look", disk.point], ["offload", disk.point, "--to", tmp_path / "a"], ["verify", disk.point]):
+    point, place = str(disk.point), str(tmp_path / "a")
+    for words in (["look", point], ["offload", point, "--to", place], ["verify", point]):
         done = diadoche(*words, "--json")
         assert done.returncode == 1, done.stderr
         (problem,) = json.loads(done.stdout)["problems"]

@@ -46,7 +46,9 @@ def test_a_dcf_tree_lists_exactly_what_was_put_in(
 ) -> None:
     root = tmp_path / "card"
     shutil.rmtree(root, ignore_errors=True)
-    clips, stills, companions = set(), set(), set()
+    clips: set[str] = set()
+    stills: set[str] = set()
+    companions: set[str] = set()
     for number, (name, shots) in folders.items():
         folder = root / "DCIM" / f"{number}{name}"
         folder.mkdir(parents=True)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -21,12 +22,12 @@ LAYOUTS = load_layouts()
 NOON = datetime(2026, 3, 4, 12, tzinfo=UTC)
 
 
-def video(**changes: object) -> VideoFacts:
+def video(**changes: Any) -> VideoFacts:
     usual = VideoFacts(
         "h264", "High", 1920, 1080, Fraction(1), 0, Fraction(25), "constant", "progressive", "progressive", None, 8,
         "4:2:0", False, 0, Color(), None, True,
     )  # fmt: skip
-    return replace(usual, **changes)  # type: ignore[arg-type]  # by name
+    return replace(usual, **changes)  # by name
 
 
 def facts(seconds: float, start: datetime | None = NOON, **changes: object) -> Facts:
@@ -151,7 +152,7 @@ def rig(folder: Path, lens: int, seconds: dict[str, float]) -> Path:
     return folder
 
 
-def rig_head(lengths: dict[str, float]) -> object:
+def rig_head(lengths: dict[str, float]) -> Callable[[Sequence[Path]], Facts]:
     return lambda paths: facts(next((s for name, s in lengths.items() if name in paths[0].name), 10.0))
 
 
@@ -159,11 +160,11 @@ def test_sister_cards_are_found_beside_one_and_a_folder_of_them_is_a_card_set(tm
     for lens in (1, 2, 3, 0):
         rig(tmp_path / "rig" / f"card {lens}", lens, {"T1": 10, "T2": 10})
     rig(tmp_path / "rig" / "other", 4, {"ELSEWHERE": 10})
-    one = look(tmp_path / "rig" / "card 2" / "RIG" / "LENS2" / "T1_L2.MP4", LAYOUTS, Watch(), rig_head({}))  # type: ignore[arg-type]
+    one = look(tmp_path / "rig" / "card 2" / "RIG" / "LENS2" / "T1_L2.MP4", LAYOUTS, Watch(), rig_head({}))
     assert (one.root.name, one.lens) == ("card 2", 2)
     assert [path.name for path in one.sisters] == ["card 0", "card 1", "card 3"]
     (tmp_path / "rig" / "other" / "RIG" / "LENS4" / "ELSEWHERE_L4.MP4").unlink()
-    whole = look(tmp_path / "rig", LAYOUTS, Watch(), rig_head({"T2_L3": 6.0}))  # type: ignore[arg-type]
+    whole = look(tmp_path / "rig", LAYOUTS, Watch(), rig_head({"T2_L3": 6.0}))
     assert whole.layout == "rig"
     assert [(clip.name, [each.role for each in clip.companions]) for clip in whole.clips] == [
         ("T1_L1", ["lens 2", "lens 3", "stitched"]),
@@ -179,7 +180,7 @@ def test_a_card_set_names_the_lens_that_a_take_lacks(tmp_path: Path) -> None:
             LAYOUTS,
             Watch(),
             rig_head({}),
-        )  # type: ignore[arg-type]
+        )
         for lens in (1, 2, 4, 5, 6, 0)
     ]
     (found,) = card_sets(cards, LAYOUTS)

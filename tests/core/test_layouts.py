@@ -106,7 +106,8 @@ def _quicktime(numbers: list[int]) -> Drawn:
 
 
 def _raw_reel(numbers: list[int]) -> Drawn:
-    files, clips = {}, []
+    files: dict[str, bytes] = {}
+    clips: list[list[str]] = []
     for number in numbers:
         name = f"A001_C{number:03}_0101AB"
         spans = [f"A001_0101AB.RDM/{name}.RDC/{name}_{part:03}.R3D" for part in (1, 2)]
@@ -117,7 +118,8 @@ def _raw_reel(numbers: list[int]) -> Drawn:
 
 
 def _cinemadng(numbers: list[int]) -> Drawn:
-    files, clips = {}, []
+    files: dict[str, bytes] = {}
+    clips: list[list[str]] = []
     for number in numbers:
         frames = [f"TAKE_{number:04}/TAKE_{number:04}_{frame:06}.DNG" for frame in range(number % 7 + 1)]
         files |= dict.fromkeys(frames, b"II*\0")

@@ -3,17 +3,53 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any, cast
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, QRect, Qt
 from PyQt6.QtGui import QAction
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QMenu, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
 from diadoche.ui.application import Application
 from diadoche.ui.parts import label
 
 TIMEOUT_MS = 180_000
+
+# What Qt's stubs say of these does not hold: optional arguments are said to be needed, static methods to be methods.
+_TEST = cast(Any, QTest)
+
+
+def press(widget: QWidget | None, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    """Presses a key and lets it go."""
+    _TEST.keyClick(widget, key, modifier)
+
+
+def write(widget: QWidget | None, text: str) -> None:
+    """Presses the keys of a text."""
+    _TEST.keyClicks(widget, text)
+
+
+def click_at(
+    widget: QWidget | None,
+    button: Qt.MouseButton = Qt.MouseButton.LeftButton,
+    modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+    pos: QPoint | None = None,
+) -> None:
+    """Clicks a widget: in its middle, or at a place in its own coordinates."""
+    _TEST.mouseClick(widget, button, modifier, pos or QPoint())
+
+
+def rect_of(table: QTableView, row: int, column: int) -> QRect:
+    """Where a cell is, in the coordinates of the table's viewport."""
+    model = table.model()
+    assert model is not None
+    return table.visualRect(model.index(row, column))
+
+
+def pause_ms(length: int) -> None:
+    """Lets the window live for so long."""
+    _TEST.qWait(length)
 
 
 def texts(widget: QWidget) -> list[str]:
@@ -37,7 +73,7 @@ def click(application: Application, qtbot: QtBot, text: str) -> None:
     waits(qtbot, lambda: found() is not None)
     button = found()
     assert button is not None
-    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+    click_at(button, Qt.MouseButton.LeftButton)
 
 
 def choose(application: Application, qtbot: QtBot, text: str) -> None:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from diadoche.core.watch import Watch
@@ -21,7 +20,7 @@ from diadoche.services.ledger.shoots import open_shoot
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import texts, waits
+from tests.end_to_end.driving import click_at, press, rect_of, texts, waits, write
 
 
 @pytest.fixture(scope="module")
@@ -56,7 +55,7 @@ def shown(open_window: Opener, qtbot: QtBot) -> tuple[Application, FootageView]:
     """The footage of the shoot on show."""
     application = open_window(pace_bytes_s=0)
     waits(qtbot, lambda: len(application.desk.shelf.lines) == 6)
-    QTest.keyClick(application.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    press(application.window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     return application, application.window.footage
 
 
@@ -74,7 +73,7 @@ def header_click(view: FootageView, column: str) -> None:
         each for each in range(model.columnCount()) if model.headerData(each, Qt.Orientation.Horizontal) == column
     )
     place = QPoint(header.sectionViewportPosition(section) + 12, header.height() // 2)
-    QTest.mouseClick(header.viewport(), Qt.MouseButton.LeftButton, pos=place)
+    click_at(header.viewport(), Qt.MouseButton.LeftButton, pos=place)
 
 
 def test_footage_by_keys_and_clicks(shown: tuple[Application, FootageView], qtbot: QtBot) -> None:
@@ -88,11 +87,11 @@ def test_footage_by_keys_and_clicks(shown: tuple[Application, FootageView], qtbo
     header_click(view, "Length")
     assert names(view)[0] == "00000"
     header_click(view, "Began")
-    QTest.keyClick(application.window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
-    assert view.find.hasFocus()
-    QTest.keyClicks(view.find, "drone 1520")
+    press(application.window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+    assert view.search_field.hasFocus()
+    write(view.search_field, "drone 1520")
     assert names(view) == ["DRON0001", "DRON0002"]
-    view.find.clear()
+    view.search_field.clear()
     assert len(names(view)) == 6
 
 
@@ -102,15 +101,15 @@ def test_verdicts_tags_and_notes_are_kept_over_a_restart(
     application, view = shown
     view.table.setFocus()
     view.table.choose_row(2)
-    QTest.keyClick(view.table, Qt.Key.Key_1)
-    QTest.keyClick(view.table, Qt.Key.Key_Down)
-    QTest.keyClick(view.table, Qt.Key.Key_3)
-    QTest.mouseClick(view.tags, Qt.MouseButton.LeftButton)
-    QTest.keyClicks(view.tags, "tower, low sun")
-    QTest.keyClick(view.tags, Qt.Key.Key_Return)
-    QTest.mouseClick(view.note, Qt.MouseButton.LeftButton)
-    QTest.keyClicks(view.note, "lens flare")
-    QTest.keyClick(view.note, Qt.Key.Key_Return)
+    press(view.table, Qt.Key.Key_1)
+    press(view.table, Qt.Key.Key_Down)
+    press(view.table, Qt.Key.Key_3)
+    click_at(view.tags, Qt.MouseButton.LeftButton)
+    write(view.tags, "tower, low sun")
+    press(view.tags, Qt.Key.Key_Return)
+    click_at(view.note, Qt.MouseButton.LeftButton)
+    write(view.note, "lens flare")
+    press(view.note, Qt.Key.Key_Return)
     by_name = {clip.clip.name: clip.opinion for clip in application.desk.footage.clips}
     assert by_name["DRON0001"].verdict == "keep"
     assert (by_name["DRON0002"].verdict, by_name["DRON0002"].tags) == ("no", ("tower", "low sun"))
@@ -125,14 +124,9 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     application, view = shown
     view.table.setFocus()
     view.table.choose_row(0)
-    first, second = (
-        view.table.visualRect(view.table.model().index(0, 1)),
-        view.table.visualRect(view.table.model().index(2, 1)),
-    )  # type: ignore[union-attr]
-    QTest.mouseClick(view.table.viewport(), Qt.MouseButton.LeftButton, pos=first.center())
-    QTest.mouseClick(
-        view.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, second.center()
-    )
+    first, second = rect_of(view.table, 0, 1), rect_of(view.table, 2, 1)
+    click_at(view.table.viewport(), Qt.MouseButton.LeftButton, pos=first.center())
+    click_at(view.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, second.center())
     assert view.compare.isVisible()
     said = texts(view.compare)
     assert any(text.startswith("2 clips side by side") for text in said)
@@ -145,9 +139,5 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     application.desk.footage.group_by("Make")
     waits(qtbot, lambda: application.desk.footage.is_heading(0))
     assert view.table.columnSpan(0, 0) == len(application.desk.footage.columns)
-    QTest.mouseClick(
-        view.table.viewport(),
-        Qt.MouseButton.LeftButton,
-        pos=view.table.visualRect(view.table.model().index(0, 0)).center(),
-    )  # type: ignore[union-attr]
+    click_at(view.table.viewport(), pos=rect_of(view.table, 0, 0).center())
     assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())

@@ -7,13 +7,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.faulty_folder import Faults
 from diadoche.demo.opening import demo_settings
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import click, first, offload, texts, waits
+from tests.end_to_end.driving import click, first, offload, press, texts, waits
 from tests.mounts import Mounter
 
 # A window that waits for the disk would stand still for half a minute; a busy machine holds it up for moments.
@@ -58,7 +57,7 @@ def test_every_view_goes_on_while_a_place_hangs(
         waits(qtbot, lambda: application.station.silent_place() is not None)
         for _round in range(2):
             for number in range(1, 6):
-                QTest.keyClick(window, Qt.Key(ord(str(number))), Qt.KeyboardModifier.ControlModifier)
+                press(window, Qt.Key(ord(str(number))), Qt.KeyboardModifier.ControlModifier)
                 assert window.stack.currentIndex() == number - 1
                 qtbot.wait(20)
             application.desk.ledger.select(0)
@@ -68,7 +67,7 @@ def test_every_view_goes_on_while_a_place_hangs(
             told = "\n".join(words for _mark, words in detail.copies)
             assert told.count("Whether it is here is not known") == 1
             assert "is not known to be here" in application.desk.outputs.room()[0]
-        QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+        press(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
         waits(qtbot, lambda: "does not answer" in texts(window.cards))
         assert any(f"{disk.point.name} has not answered for" in text for text in texts(window.watch_line))
         click(application, qtbot, "Offload")

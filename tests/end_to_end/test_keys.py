@@ -6,12 +6,12 @@ import re
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
+from diadoche.ui.keys_dialog import KeysDialog
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import texts, waits
+from tests.end_to_end.driving import press, texts, waits
 
 
 def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener, qtbot: QtBot) -> None:
@@ -22,25 +22,30 @@ def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener
     }
     assert promised <= bound
     assert "Ctrl+H" in promised
-    QTest.keyClick(window, Qt.Key.Key_F1)
-    dialog = next(child for child in window.findChildren(object) if type(child).__name__ == "KeysDialog")
-    waits(qtbot, dialog.isVisible)  # type: ignore[attr-defined]  # a dialog
-    told = texts(dialog)  # type: ignore[arg-type]  # a dialog
+    press(window, Qt.Key.Key_F1)
+    (dialog,) = window.findChildren(KeysDialog)
+    waits(qtbot, dialog.isVisible)
+    told = texts(dialog)
     for action in window.actions():
         assert action.shortcut().toString() in told
         assert action.text() in told
-    dialog.reject()  # type: ignore[attr-defined]  # a dialog
+    dialog.reject()
 
 
 def test_hand_off_by_its_key_only_where_there_is_something(
     open_window: Opener, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     asked: list[object] = []
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *words, **_: asked.append(words) or ("", ""))
+
+    def ask(*words: object, **_named: object) -> tuple[str, str]:
+        asked.append(words)
+        return "", ""
+
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", ask)
     application = open_window()
     window = application.window
-    QTest.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
     assert asked == []
     monkeypatch.setattr(type(application.desk.outputs), "can_hand_off", property(lambda _screen: True))
-    QTest.keyClick(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
     assert len(asked) == 1

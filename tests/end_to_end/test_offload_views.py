@@ -8,7 +8,6 @@ from typing import Any
 import pytest
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLineEdit, QMessageBox
 from pytestqt.qtbot import QtBot
 
@@ -20,12 +19,12 @@ from diadoche.services.station.card_in import Stage
 from diadoche.ui.application import Application
 from diadoche.ui.parts import TickBox
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import choose, click, first, offload, texts, waits
+from tests.end_to_end.driving import choose, click, first, offload, press, texts, waits, write
 
 
 def key(application: Application, code: Qt.Key, *, control: bool = False) -> None:
     held = Qt.KeyboardModifier.ControlModifier if control else Qt.KeyboardModifier.NoModifier
-    QTest.keyClick(application.window.focusWidget() or application.window, code, held)
+    press(application.window.focusWidget() or application.window, code, held)
 
 
 def drone_in(application: Application, qtbot: QtBot) -> None:
@@ -53,15 +52,15 @@ def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folde
     name, pattern = edits()["Name of the card"], edits()["Pattern of the folders"]
     pattern.setFocus()
     pattern.clear()
-    QTest.keyClicks(pattern, "{day} {nonsense}")
+    write(pattern, "{day} {nonsense}")
     assert not glance.start_button.isEnabled()
     assert any("nonsense" in text for text in texts(glance))
     pattern.clear()
-    QTest.keyClicks(pattern, "{shoot}/{card}")
+    write(pattern, "{shoot}/{card}")
     name.setFocus()
     name.clear()
-    QTest.keyClicks(name, "North tower")
-    QTest.keyClick(name, Qt.Key.Key_Tab)
+    write(name, "North tower")
+    press(name, Qt.Key.Key_Tab)
     waits(qtbot, lambda: application.station.cards["reader-1"].name == "North tower")
     glance.start_button.setFocus()
     key(application, Qt.Key.Key_Return)
@@ -121,10 +120,10 @@ def test_the_ledger_by_its_lists_search_and_menu(
     window, ledger = application.window, application.window.ledger
     key(application, Qt.Key.Key_F, control=True)
     waits(qtbot, ledger.search.hasFocus)
-    QTest.keyClicks(ledger.search, "nobody's clip")
+    write(ledger.search, "nobody's clip")
     assert "Nothing matches." in texts(ledger)
     ledger.search.clear()
-    QTest.keyClicks(ledger.search, "DRON0001")
+    write(ledger.search, "DRON0001")
     model = ledger.table.model()
     assert model is not None
     assert model.rowCount() == 1
@@ -184,7 +183,7 @@ def test_an_address_that_does_not_answer_is_said_in_the_dialog(open_window: Open
     assert dialog is not None
     waits(qtbot, dialog.isVisible)
     dialog.address.setText("no share")
-    QTest.keyClick(dialog.address, Qt.Key.Key_Return)
+    press(dialog.address, Qt.Key.Key_Return)
     waits(qtbot, lambda: "is not the address of a share" in dialog.message.text())
     assert dialog.isVisible()
     application._bridge.post(Said("x", "x is connected."))

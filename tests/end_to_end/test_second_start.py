@@ -7,6 +7,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any, cast
 
 import pytest
 from PyQt6.QtCore import QPoint
@@ -37,7 +38,7 @@ def start(own_state: Path) -> Iterator[Start]:
 def middle_of_the_screen() -> QColor:
     screen = QGuiApplication.primaryScreen()
     assert screen is not None
-    picture = screen.grabWindow(0).toImage()  # type: ignore[call-overload]  # 0 is the whole screen
+    picture = screen.grabWindow(cast(Any, 0)).toImage()  # 0 is the whole screen
     return picture.pixelColor(QPoint(picture.width() // 2, picture.height() // 2))
 
 

@@ -6,12 +6,11 @@ import shutil
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from diadoche.screens.marks import Mark
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import click, offload, waits
+from tests.end_to_end.driving import click, click_at, offload, press, waits
 from tests.outside.public_tools import ffprobe
 
 
@@ -24,7 +23,7 @@ def test_takes_are_looked_at_aligned_and_stitched(
     click(application, qtbot, "Put in Lamp room")
     offload(application, qtbot)
     waits(qtbot, lambda: len(outputs.takes()) == 2)
-    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     group = window.outputs.group("stitch")
     waits(qtbot, lambda: group.stitch.text().startswith("How: 0 of 2 aligned"))
     # Closed again while its picture is being made: what comes then finds nobody.
@@ -45,7 +44,7 @@ def test_takes_are_looked_at_aligned_and_stitched(
     # The sky is below now, and what was at the left is at the right.
     assert abs(turned.pixelColor(700, 420).blue() - upright.pixelColor(259, 59).blue()) < 24
     dialog.turn_over()
-    qtbot.mouseClick(dialog.align_button, Qt.MouseButton.LeftButton)
+    click_at(dialog.align_button, Qt.MouseButton.LeftButton)
     waits(qtbot, lambda: outputs.stitching.aligned(outputs.takes()[0]) is not None)
     assert outputs.stitching.aligned(outputs.takes()[1]) is not None
     assert "those held out fit to" in dialog._said.text()
@@ -69,7 +68,7 @@ def test_takes_are_looked_at_aligned_and_stitched(
         waits(qtbot, lambda: seams.output.moment == worst[0])
         before = seams.curve.picture
         seams.curve.setFocus()
-        qtbot.keyClick(seams.curve, Qt.Key.Key_Right if before == 0 else Qt.Key.Key_Left)
+        press(seams.curve, Qt.Key.Key_Right if before == 0 else Qt.Key.Key_Left)
         assert abs(seams.curve.picture - before) == 1
         waits(qtbot, lambda: seams.output.moment == seams.curve.picture if seams.curve is not None else False)
     finally:

@@ -8,7 +8,6 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
@@ -18,7 +17,7 @@ from diadoche.screens.marks import Mark
 from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.ui.application import Application
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import choose, click, first, offload, texts, waits
+from tests.end_to_end.driving import choose, click, first, offload, press, texts, waits
 from tests.outside.public_tools import ffprobe
 from tests.snapshots import snapshot
 
@@ -48,7 +47,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     choose(application, qtbot, "Pull out Drone")
     choose(application, qtbot, "Pull out Keeper")
     waits(qtbot, lambda: first(application) == "No card is in.")
-    QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     table = window.footage.table
     model = table.model()
     assert model is not None
@@ -57,24 +56,24 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
         lambda: model.rowCount() == 6 and all(model.index(row, 6).data() != "not looked at yet" for row in range(6)),
     )
     assert [model.index(row, 6).data() for row in range(6)].count("rewrap") == 2
-    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
     outputs = window.outputs
     waits(qtbot, lambda: outputs.make_button.text() == "Make 5")
     group = outputs.group("convert")
     assert group.clips.isHidden()
-    qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
+    press(group.unfold, Qt.Key.Key_Space)
     assert group.clips.isVisible()
     unfolded = group.clips.model()
     assert unfolded is not None
     assert unfolded.rowCount() == 2
-    qtbot.keyClick(group.unfold, Qt.Key.Key_Space)
+    press(group.unfold, Qt.Key.Key_Space)
     assert group.clips.isHidden()
     # Only the short things here: joining, and one conversion to the fastest recipe.
     dialog = group.choose_recipe()
     waits(qtbot, dialog.isVisible)
     row = next(n for n, each in enumerate(dialog.chooser.rows()) if each.name == "vc3-hq")
     dialog.recipes.selectRow(row)
-    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Return)
+    press(dialog.recipes, Qt.Key.Key_Return)
     waits(qtbot, lambda: group.recipe.text().startswith("VC-3 (DNxHR HQ)"))
     application.desk.outputs.include("rewrap", included=False)
     click(application, qtbot, "Make 3")
@@ -85,7 +84,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     assert ffprobe(joined)["streams"][0]["nb_frames"] == "150"
     outputs.hand_off_to(shoot_folder / "rock.otio")
     waits(qtbot, lambda: "6 clips" in outputs._where.text())
-    QTest.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
     waits(
         qtbot,
         lambda: any("10 files, read back" in text or "11 files, read back" in text for text in texts(window.ledger)),
@@ -109,17 +108,17 @@ def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, q
     application = open_window(pace_bytes_s=0)
     click(application, qtbot, "Put in Keeper")
     waits(qtbot, lambda: first(application) == "The card is not copied yet.")
-    QTest.keyClick(application.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    QTest.keyClick(application.window.focusWidget() or application.window, Qt.Key.Key_Return)
+    press(application.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    press(application.window.focusWidget() or application.window, Qt.Key.Key_Return)
     window, player = application.window, application.window.footage.player
-    QTest.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    press(window, Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
     waits(qtbot, lambda: number_in(player.image) == 0)
     # The proof of interlace is shown: 64 pixels, three times enlarged, with neighbouring lines that differ.
     waits(qtbot, lambda: window.footage.combing.pixmap().width() == 192)
     proof = window.footage.combing.pixmap().toImage()
     lines = [proof.pixelColor(48, 3 * line + 1).lightness() for line in range(64)]
     assert sum(abs(below - above) > 30 for above, below in itertools.pairwise(lines)) > 8
-    QTest.keyClick(window.footage.table, Qt.Key.Key_Return)
+    press(window.footage.table, Qt.Key.Key_Return)
     assert player.hasFocus()
     # The arrows step whole pictures, which are two fields here, each with a number of its own.
     for key, number in (
@@ -129,22 +128,22 @@ def test_the_player_obeys_the_keys_and_shows_fields_right(open_window: Opener, q
         (Qt.Key.Key_End, 299),
         (Qt.Key.Key_Home, 0),
     ):
-        QTest.keyClick(player, key)
+        press(player, key)
         waits(qtbot, lambda number=number: number_in(player.image) == number)  # type: ignore[misc]  # bound now
     seen: set[int | None] = set()
     player.shown.connect(lambda _moment: seen.add(number_in(player.image)))
-    QTest.keyClick(player, Qt.Key.Key_L)
+    press(player, Qt.Key.Key_L)
     waits(qtbot, lambda: player.moment > 30)
     # Both fields of pictures are shown while it runs, not only every other.
     assert any(number is not None and number % 2 for number in seen)
-    QTest.keyClick(player, Qt.Key.Key_K)
+    press(player, Qt.Key.Key_K)
     assert not player.playing
-    QTest.keyClick(player, Qt.Key.Key_J)
+    press(player, Qt.Key.Key_J)
     assert player.speed == -1
     waits(qtbot, lambda: not player.playing and player.moment == 0)
-    QTest.keyClick(player, Qt.Key.Key_Space)
+    press(player, Qt.Key.Key_Space)
     assert player.playing
-    QTest.keyClick(player, Qt.Key.Key_Space)
+    press(player, Qt.Key.Key_Space)
     assert not player.playing
     assert "Player: 00000" in player.accessibleName()
 
@@ -199,12 +198,14 @@ def test_everything_has_a_name_and_is_reached_by_tab(open_window: Opener, qtbot:
         window.go_to(number)
         reached = set()
         for _ in range(60):
-            QTest.keyClick(window.focusWidget() or window, Qt.Key.Key_Tab)
+            press(window.focusWidget() or window, Qt.Key.Key_Tab)
             focused = window.focusWidget()
             if focused is not None:
                 reached.add(focused)
+        shown = window.stack.currentWidget()
+        assert shown is not None
         wanted = {
-            part for part in window.stack.currentWidget().findChildren(QPushButton) if part.isVisible() and part.isEnabled()
+            part for part in shown.findChildren(QPushButton) if part.isVisible() and part.isEnabled()
         }  # fmt: skip
         assert wanted <= reached, [part.text() for part in wanted - reached]
     unnamed = [part for part in window.findChildren(QPushButton) if not (part.text() or part.accessibleName())]
@@ -215,10 +216,10 @@ def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> N
     application = open_window()
     put_both_in(application, qtbot)
     assert not application.theme.colours.dark
-    QTest.keyClick(application.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+    press(application.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
     assert application.theme.colours.dark
     for _ in range(2):
-        QTest.keyClick(application.window, Qt.Key.Key_Plus, Qt.KeyboardModifier.ControlModifier)
+        press(application.window, Qt.Key.Key_Plus, Qt.KeyboardModifier.ControlModifier)
     assert application.theme.scale == 1.2
     buttons = [part for part in application.window.cards.findChildren(QPushButton) if part.isVisible()]
     assert buttons

@@ -26,7 +26,7 @@ def two_lenses(size: int) -> list[Fisheye]:
 
 def drawn(lens: Fisheye, scene: RayScene, count: int) -> list[tuple[np.ndarray, ...]]:
     """Planes of the pictures of a lens, each with its number in the corner and on the board."""
-    found = []
+    found: list[tuple[np.ndarray, ...]] = []
     for number in range(count):
         luma, blue, red = planes(photograph(lens, scene, Moment(number / RATE, number), fine=1))
         write_number(luma, number)

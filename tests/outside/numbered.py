@@ -82,7 +82,7 @@ def film(
     chosen = ["-vf", f"select='{kept}'"] if kept else []
     ffmpeg(
         "-f", "rawvideo", "-pix_fmt", "yuv420p", "-s", f"{WIDTH}x{HEIGHT}", "-r", rate, "-i", "-",
-        *(["-f", "s16le", "-ar", str(RATE_HZ), "-ac", "1", "-i", wave] if sound else []),
+        *(["-f", "s16le", "-ar", str(RATE_HZ), "-ac", "1", "-i", str(wave)] if sound else []),
         *chosen, "-fps_mode", "passthrough", "-enc_time_base:v", f"1/{90_000}" if kept else str(1 / Fraction(rate)), *options, path,
         given=b"".join(picture(number, gray=gray) for number in numbers),
     )  # fmt: skip

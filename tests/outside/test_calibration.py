@@ -66,12 +66,12 @@ def rays_off_px(rig: Rig, lenses: list[Fisheye]) -> np.ndarray:
         ours.append(found[there])
         true.append(np.stack((world[:, 0], -world[:, 2], world[:, 1]), axis=-1)[there])
         focal.append(np.full(there.sum(), mine.lens.focal_px))
-    mine, theirs = np.concatenate(ours), np.concatenate(true)
-    left, _, right = np.linalg.svd(mine.T @ theirs)
+    seen, theirs = np.concatenate(ours), np.concatenate(true)
+    left, _, right = np.linalg.svd(seen.T @ theirs)
     turn = (left @ np.diag([1, 1, np.linalg.det(left @ right)]) @ right).T
-    cosines = np.clip(((mine @ turn.T) * theirs).sum(axis=1), -1, 1)
-    found: np.ndarray = np.arccos(cosines) * np.concatenate(focal)
-    return found
+    cosines = np.clip(((seen @ turn.T) * theirs).sum(axis=1), -1, 1)
+    apart_px: np.ndarray = np.arccos(cosines) * np.concatenate(focal)
+    return apart_px
 
 
 def aligned(seed: int) -> tuple[Calibration, list[Fisheye]]:
@@ -133,7 +133,7 @@ def test_a_take_is_aligned_by_itself_and_its_rig_is_kept(tmp_path: Path) -> None
     lenses = true_lenses(74)
     film = encode(tmp_path / "take.mov", [beside(*(drawn(lens, RayScene(74), 2) for lens in lenses))])
     rig = tmp_path / "kept" / "body.json"
-    words = ["stitch", film, "--to", tmp_path / "out" / "a.mov", "--save-rig", rig, "--json"]
+    words = ["stitch", str(film), "--to", str(tmp_path / "out" / "a.mov"), "--save-rig", str(rig), "--json"]
     (tmp_path / "kept").mkdir()
     done = diadoche(*words)
     assert done.returncode == 0, done.stderr

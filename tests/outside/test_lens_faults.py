@@ -62,13 +62,13 @@ def test_a_mirrored_lens_is_refused_and_a_black_one_told(tmp_path: Path) -> None
     mirrored = encode(tmp_path / "mirrored.mov", [flipped])
     words = ["--rig", "two-files-200", "--size", "720x360"]
     told = stitch(front, mirrored, "--to", tmp_path / "out" / "a.mov", *words, code=1)
-    assert "is mirrored" in told["problems"][0]["what"]  # type: ignore[index]  # a list of problems
+    assert "is mirrored" in told["problems"][0]["what"]
     assert told["output"] == ""
     assert list((tmp_path / "out").glob("*")) == []
     dark = [(np.full_like(luma, 16), np.full_like(blue, 128), np.full_like(red, 128)) for luma, blue, red in flipped]
     black = encode(tmp_path / "black.mov", [dark])
     told = stitch(front, black, "--to", tmp_path / "out" / "b.mov", *words, code=1)
-    assert "The picture of back is black" in told["problems"][0]["what"]  # type: ignore[index]  # a list of problems
+    assert "The picture of back is black" in told["problems"][0]["what"]
     assert told["frames"] == 2
 
 

@@ -8,6 +8,7 @@ stitch; what it sees there, and where the other lens sees the same, of the scene
 from __future__ import annotations
 
 from dataclasses import replace
+from fractions import Fraction
 
 import av
 import av.filter
@@ -52,7 +53,7 @@ def share_of_front(rays: np.ndarray) -> np.ndarray:
 
 def filmed(cameras: list[Fisheye], scene: RayScene, moment: Moment) -> list[Planes]:
     dice = np.random.default_rng(int(moment.time_s * 25) + 4)
-    return [planes(photograph(each, scene, moment, fine=1, dice=dice)) for each in cameras]  # type: ignore[misc]  # three
+    return [planes(photograph(each, scene, moment, fine=1, dice=dice)) for each in cameras]
 
 
 def seen_truly(cameras: list[Fisheye], scene: RayScene, moment: Moment) -> tuple[np.ndarray, np.ndarray]:
@@ -69,9 +70,10 @@ def seen_truly(cameras: list[Fisheye], scene: RayScene, moment: Moment) -> tuple
 
 
 def stitched(pictures: list[Planes], near: NearMatching | None) -> np.ndarray:
-    into = tuple(np.zeros((TARGET.height // small, TARGET.width // small), np.uint8) for small in (1, 2, 2))
+    luma, blue, red = (np.zeros((TARGET.height // small, TARGET.width // small), np.uint8) for small in (1, 2, 2))
+    into: Planes = (luma, blue, red)
     with Stitcher(rig(), TARGET, near=near) as stitcher:
-        stitcher.stitch(pictures, into)  # type: ignore[arg-type]  # three planes
+        stitcher.stitch(pictures, into)
     return into[0]
 
 
@@ -83,14 +85,14 @@ def by_v360(pictures: list[Planes]) -> np.ndarray:
         graph = av.filter.Graph()
         options = f"fisheye:e:ih_fov=200:iv_fov=200:yaw={yaw}:w={wide}:h={high}:interp=linear"
         ends = [
-            graph.add_buffer(width=SIZE, height=SIZE, format=av.VideoFormat("gray"), time_base=1),
+            graph.add_buffer(width=SIZE, height=SIZE, format=av.VideoFormat("gray"), time_base=Fraction(1)),
             graph.add("v360", options),
             graph.add("buffersink"),
         ]
         graph.link_nodes(*ends).configure()
         frame = av.VideoFrame.from_ndarray(picture[0], "gray")
         ends[0].push(frame)
-        halves.append(graph.pull().to_ndarray().astype(float))  # type: ignore[union-attr]  # a picture
+        halves.append(graph.pull().to_ndarray().astype(float))
     share = share_of_front(TARGET.grid())
     merged: np.ndarray = halves[0] * share + halves[1] * (1 - share)
     return merged

@@ -144,7 +144,7 @@ def test_a_fisheye_falls_where_v360_looks_for_it(tmp_path: Path) -> None:
     for name in ("across", "down"):
         raw = ["-f", "rawvideo", "-pix_fmt", "gray16le"]
         chain = f"v360=input=fisheye:ih_fov=200:iv_fov=200:output=e:w={out[0]}:h={out[1]}:interp=linear"
-        source = ["-s", f"{size}x{size}", "-i", tmp_path / f"{name}.gray"]
+        source = ["-s", f"{size}x{size}", "-i", str(tmp_path / f"{name}.gray")]
         gave = ffmpeg(*raw, *source, "-vf", chain, *raw, "-")
         looked.append(np.frombuffer(gave, "<u2").reshape(out[1], out[0]) / 60)
     lens = Lens(Equidistant(), size / 2 / np.radians(100), (size / 2, size / 2), (size, size), 200.0)

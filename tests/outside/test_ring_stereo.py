@@ -45,7 +45,7 @@ def made() -> dict[str, np.ndarray]:
     pictures = [planes(photograph(lens, SCENE, MOMENT, fine=1)) for lens in ring()]
     found = {}
     for eye in ("left", "right"):
-        own = rig().for_eye(eye)  # type: ignore[arg-type]  # a name of an eye
+        own = rig().for_eye(eye)
         into = tuple(np.zeros((TARGET.height // small, TARGET.width // small), np.uint8) for small in (1, 2, 2))
         with Stitcher(own, TARGET, near=NearMatching(own, 8.0)) as stitcher:
             stitcher.stitch(pictures, into)  # type: ignore[arg-type]  # three planes

@@ -46,7 +46,7 @@ def test_pictures_without_tags_have_the_colours_of_their_size(
 
 def small(path: Path) -> np.ndarray:
     """The thumbnail of a film, decoded by FFmpeg."""
-    with av.open(io.BytesIO(first_picture(path)), format="image2pipe", options={"vcodec": "mjpeg"}) as media:
+    with av.open(io.BytesIO(first_picture(path)), "r", format="image2pipe", options={"vcodec": "mjpeg"}) as media:
         return next(media.decode(video=0)).to_ndarray(format="rgb24")
 
 

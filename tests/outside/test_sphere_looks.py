@@ -25,7 +25,7 @@ def sphere(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def by_v360(sphere: Path, out: str, size: tuple[int, int]) -> np.ndarray:
-    given = ["-f", "rawvideo", "-pix_fmt", "gray", "-s", "960x480", "-i", sphere]
+    given = ["-f", "rawvideo", "-pix_fmt", "gray", "-s", "960x480", "-i", str(sphere)]
     change = ["-vf", f"v360=e:{out}:w={size[0]}:h={size[1]}"]
     raw = ffmpeg(*given, *change, "-pix_fmt", "gray", "-f", "rawvideo", "-")
     return np.frombuffer(raw, np.uint8).reshape(size[1], size[0])
@@ -43,7 +43,7 @@ def test_a_sphere_and_a_cube_are_told_and_what_only_has_their_shape_is_not(spher
     night = by_v360(sphere, "flat:h_fov=100:v_fov=62", (960, 480)).copy()
     night[:60], night[-60:], night[:, :40], night[:, -40:] = 16, 16, 16, 16
     assert laid_out(night) is None
-    assert laid_out(by_v360(sphere, "e", (960, 480)).astype(np.uint16) << 2, 10) == "equirectangular"
+    assert laid_out(by_v360(sphere, "e", (960, 480)).astype(np.uint16) * np.uint16(4), 10) == "equirectangular"
     # What is too even tells nothing.
     assert laid_out(np.full((480, 960), 90, np.uint8)) is None
 
@@ -55,7 +55,7 @@ def test_files_say_what_they_look_like(
     sphere: Path, tmp_path: Path, out: str, size: tuple[int, int], wanted: str
 ) -> None:
     film = tmp_path / "film.mp4"
-    given = ["-loop", "1", "-f", "rawvideo", "-pix_fmt", "gray", "-s", "960x480", "-r", "25", "-i", sphere]
+    given = ["-loop", "1", "-f", "rawvideo", "-pix_fmt", "gray", "-s", "960x480", "-r", "25", "-i", str(sphere)]
     change = ["-vf", f"loop=9:1:0,v360=e:{out}:w={size[0]}:h={size[1]}"]
     ffmpeg(*given[2:], *change, "-c:v", "libx264", "-pix_fmt", "yuv420p", film)
     facts = identify([film])

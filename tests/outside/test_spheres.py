@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import struct
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -35,10 +36,10 @@ def film(lenses: list[list[tuple[np.ndarray, ...]]], tmp_path: Path) -> Path:
     return encode(tmp_path / "take.mov", [beside(*lenses)])
 
 
-def stitch(*words: str | Path, code: int = 0) -> dict[str, object]:
+def stitch(*words: str | Path, code: int = 0) -> dict[str, Any]:
     done = diadoche("stitch", *words, "--json")
     assert done.returncode == code, done.stderr
-    found: dict[str, object] = json.loads(done.stdout)
+    found: dict[str, Any] = json.loads(done.stdout)
     return found
 
 
@@ -207,8 +208,8 @@ def test_what_does_not_fit_together_is_refused_by_name(
     one = encode(tmp_path / "one.mov", [lenses[0]])
     other_rate = encode(tmp_path / "rate.mov", [lenses[1]], rate=30)
     small = encode(tmp_path / "small.mov", [[tuple(plane[:-32, :-32] for plane in each) for each in lenses[1]]])
-    rig = ["--rig", "two-files-200", "--to", tmp_path / "out" / "s.mov"]
-    for words, said in (
+    rig: list[str | Path] = ["--rig", "two-files-200", "--to", tmp_path / "out" / "s.mov"]
+    refused: tuple[tuple[list[str | Path], str], ...] = (
         ([one, *rig], "takes 2 pictures, and 1 were given"),
         ([one, other_rate, *rig], "rate.mov has another rate than one.mov: 30, not 25"),
         ([one, small, *rig], "small.mov has another size than one.mov"),
@@ -222,7 +223,8 @@ def test_what_does_not_fit_together_is_refused_by_name(
         ([film, "--to", film], "is there already"),
         ([tmp_path / "none.mov", "--to", tmp_path / "out" / "s.mov"], "There is no file"),
         ([film, "--to", tmp_path / "out" / "s.mov", "--rig", "nobodys"], "There is no rig called nobodys"),
-    ):
+    )
+    for words, said in refused:
         told = stitch(*words, code=2)
         assert said in told["problems"][0]["what"], told
     assert not (tmp_path / "out").exists() or not list((tmp_path / "out").iterdir())
@@ -267,7 +269,7 @@ def test_what_is_no_rig_at_all_is_named(film: Path, tmp_path: Path, text: str) -
     assert "own.json has a mistake" in told["problems"][0]["what"]
 
 
-def told_of(path: Path) -> dict[str, dict[str, object]]:
+def told_of(path: Path) -> dict[str, dict[str, Any]]:
     return {each["side_data_type"]: each for each in ffprobe(path)["streams"][0].get("side_data_list", [])}
 
 

@@ -134,8 +134,9 @@ def test_a_name_of_ones_own_is_remembered_with_the_card(scene: Scene, drone: Pat
 
 def test_a_cameras_folders_are_remembered_in_its_shoot_and_the_nearest_wins(scene: Scene, drone: Path) -> None:
     key = scene.listed(drone)
-    if not scene.station.cards[key].card or not scene.station.cards[key].card.camera:
-        pytest.skip("the card names no camera")
+    card = scene.station.cards[key].card
+    assert card is not None
+    assert card.camera
     scene.station.name_folders(key, "{shoot}/Air/{day}")
     assert scene.station.remembered_for(key) == CameraSettings("", "{shoot}/Air/{day}")
     assert scene.desk.cards.glance.glance().cards[0].folder.startswith("Rock/Air/")
@@ -192,7 +193,9 @@ def test_reading_twice_is_a_choice_of_the_shoot(scene: Scene, drone: Path) -> No
     assert not screen.read_twice
     screen.set_read_twice(True)
     assert scene.station.request_for("r1").read_twice
-    assert scene.station.plan("r1").read_twice
+    plan = scene.station.plan("r1")
+    assert plan is not None
+    assert plan.read_twice
 
 
 def test_the_room_that_waiting_cards_take_is_counted(scene: Scene, drone: Path, camcorder: Path) -> None:

@@ -10,6 +10,7 @@ import pytest
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.identify import perform_identify
+from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.kept_clips import record_facts
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
@@ -92,7 +93,9 @@ def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_sta
     scene.desk.outputs.choose_profile("none")
     (group,) = scene.desk.outputs.groups()
     assert (group.route, group.warning) == ("convert", "")
-    assert [len(request.sounds) for request in scene.desk.outputs.to_make()] == [2]
+    (request,) = scene.desk.outputs.to_make()
+    assert isinstance(request, MakeRequest)
+    assert len(request.sounds) == 2
     # A picture with sound of its own keeps that, and what lies beside it stays there.
     (clip,) = scene.desk.footage.clips
     assert clip.facts is not None

@@ -14,10 +14,11 @@ from pathlib import Path
 import psutil
 import pytest
 
+from diadoche.core.content_key import content_key
 from diadoche.core.watch import Cancelled, Watch
 from diadoche.demo.faulty_folder import Faults
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifiedClip, IdentifyRequest, perform_identify
-from diadoche.services.side_processes.parser import FactsMemory, Parser, content_key
+from diadoche.services.side_processes.parser import FactsMemory, Parser
 from tests.mounts import Mounter
 from tests.system_bus import wait_until
 

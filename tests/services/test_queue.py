@@ -90,13 +90,13 @@ def test_no_sequence_of_events_overbooks_a_resource(events: list[tuple[str, int,
         if what == "add" and number not in queue.entries:
             queue.handle(Added(number, resource, number % 3))
         elif what != "add" and number in queue.entries:
-            event = {
+            events_of: dict[str, StopAsked | RetryAsked | Ended] = {
                 "stop": StopAsked(number),
                 "retry": RetryAsked(number),
                 "done": Ended(number, State.DONE),
                 "fail": Ended(number, State.FAILED),
-            }[what]
-            queue.handle(event)
+            }
+            queue.handle(events_of[what])
         busy = [entry.resource for entry in queue.entries.values() if entry.state in {State.RUNNING, State.STOPPING}]
         assert busy.count("a") <= 2
         assert busy.count("b") <= 1

@@ -102,7 +102,7 @@ def resumed(card: Path, places: list[Path]) -> OffloadResult:
     """The same offload once more, as the next start does it."""
     tree = list_tree(card)
     day = datetime.fromtimestamp(min(file.changed_ns for file in tree.files) / 1e9, tz=UTC).date()
-    made = plan_offload(tree, NamingValues("S", day, "card", card="card"), places, PlanOptions())
+    made = plan_offload(tree, NamingValues("S", day, "card", card="card"), tuple(places), PlanOptions())
     return offload(made, Watch(), version="test", now=lambda: datetime.now(UTC))
 
 

@@ -142,7 +142,7 @@ def test_the_command_line_says_when_a_card_may_come_out_and_means_it(
     before = contents(tmp_path / "card")
     card, disk = faulty(tmp_path / "card"), faulty(tmp_path / "behind", writable=True)
     disk.set(Faults(slow_bytes_s=1_000_000))
-    words = ["offload", card.point, "--to", tmp_path / "a", "--to", disk.point, "--json"]
+    words = ["offload", str(card.point), "--to", str(tmp_path / "a"), "--to", str(disk.point), "--json"]
     # The pace is measured over twenty seconds before a place is let go.
     with subprocess.Popen(
         [sys.executable, "-m", "diadoche.main", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True

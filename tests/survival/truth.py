@@ -8,11 +8,12 @@ import re
 import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import xxhash
 
 MHL = "{urn:ASC:MHL:v2.0}"
-_KINDS = {
+_KINDS: dict[str, Any] = {
     "md5": hashlib.md5,
     "sha1": hashlib.sha1,
     "xxh128": xxhash.xxh3_128,

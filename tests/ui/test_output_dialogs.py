@@ -22,6 +22,7 @@ from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.theme import Theme
+from tests.end_to_end.driving import press
 from tests.outside.numbered import BITS, CELL, WIDTH, film
 
 
@@ -63,7 +64,7 @@ def test_places_are_stepped_through_with_the_original_beside(tmp_path: Path, the
         # The output shows the picture before once more; the original's own has no picture there either.
         qtbot.waitUntil(lambda: number_in(dialog.output.image) == 19, timeout=30_000)
         qtbot.waitUntil(lambda: number_in(dialog.original.image) == 19, timeout=30_000)
-        qtbot.keyClick(dialog.places, Qt.Key.Key_Down)
+        press(dialog.places, Qt.Key.Key_Down)
         qtbot.waitUntil(lambda: number_in(dialog.output.image) == 59, timeout=30_000)
         qtbot.waitUntil(lambda: number_in(dialog.original.image) == 59, timeout=30_000)
         assert dialog.output.moment == 60
@@ -82,7 +83,7 @@ def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
     dialog.open()
     before = dialog.chooser.rows()[dialog.chooser.current]
     assert before.title == "ProRes 422"
-    qtbot.keyClick(dialog.fields, Qt.Key.Key_End)
+    press(dialog.fields, Qt.Key.Key_End)
     dialog.fields.activated.emit(dialog.fields.currentIndex())
     after = dialog.chooser.rows()[dialog.chooser.current]
     assert dialog.chooser.fields == "field"
@@ -91,7 +92,7 @@ def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
     bad.write_text("nothing")
     dialog.take_table(bad)
     assert any("no look-up table" in each.text() for each in dialog.findChildren(type(dialog._said)))
-    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Home, Qt.KeyboardModifier.ControlModifier)
-    qtbot.keyClick(dialog.recipes, Qt.Key.Key_Return)
+    press(dialog.recipes, Qt.Key.Key_Home, Qt.KeyboardModifier.ControlModifier)
+    press(dialog.recipes, Qt.Key.Key_Return)
     assert dialog.result() == RecipeDialog.DialogCode.Accepted
     assert dialog.chooser.chosen[0].name == "review-av1"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
@@ -75,9 +76,8 @@ class BenchView(QFrame):
         self._row.addStretch(1)
         if len(taken) + len(outside) <= _MANY:
             for card in outside:
-                self._row.addWidget(
-                    button(f"Put in {card.name}", lambda card=card: self._put(card), tip="Into the first free reader")  # type: ignore[misc]  # bound now
-                )
+                put = partial(self._put, card)
+                self._row.addWidget(button(f"Put in {card.name}", put, tip="Into the first free reader"))
         elif outside:
             self._row.addWidget(self._put_menu(outside, free=len(taken) < READERS))
         if self._bench.coming():
@@ -98,14 +98,14 @@ class BenchView(QFrame):
         for kind, title in _TITLES.items():
             self._add(
                 menu, title, lambda kind=kind: self._fail(number, medium.key, kind), not self._bench.without_faults
-            )  # type: ignore[misc]  # bound now
+            )  # bound now
         self._add(menu, "Mend it", lambda: self._fail(number, medium.key, ""), bool(fault))
         return made
 
     def _put_menu(self, outside: list[Path], *, free: bool) -> QPushButton:
         made, menu = menu_button("Put in", tip="Into the first free reader")
         for card in outside:
-            self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)  # type: ignore[misc]  # bound now
+            self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)  # bound now
         return made
 
     def _add(self, menu: QMenu, title: str, doing: object, enabled: bool = True) -> None:

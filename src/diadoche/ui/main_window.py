@@ -237,7 +237,7 @@ class MainWindow(QMainWindow):
 
     def _search(self) -> None:
         if self.stack.currentWidget() is self.footage:
-            self.footage.find.setFocus()
+            self.footage.search_field.setFocus()
             return
         self.go_to(len(self._views) - 1)
         self.ledger.show_page(0)

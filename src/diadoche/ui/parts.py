@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -108,7 +108,7 @@ class ChoiceBox(QComboBox):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(self._theme.colours.ink), 1.8))
         x, y = self.width() - 17.0, self.height() / 2 - 2
-        painter.drawPolyline([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)])
+        painter.drawPolyline(QPolygonF([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)]))
 
 
 class TickBox(QCheckBox):
@@ -132,9 +132,8 @@ class TickBox(QCheckBox):
         if self.isChecked():
             painter.setPen(QPen(QColor(c.ink), 2.2))
             left, middle, right = box.left() + 3, box.left() + 6, box.right() - 3
-            painter.drawPolyline(
-                [QPointF(left, box.center().y()), QPointF(middle, box.bottom() - 4), QPointF(right, box.top() + 4)]
-            )
+            tick = [QPointF(left, box.center().y()), QPointF(middle, box.bottom() - 4), QPointF(right, box.top() + 4)]
+            painter.drawPolyline(QPolygonF(tick))
 
 
 class ShareBar(QWidget):

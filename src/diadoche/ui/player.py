@@ -6,13 +6,16 @@ picture, Home and End go to the first and last.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any, cast
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from diadoche.core.footage.frames import Rgb, Shape, shape_of
+from diadoche.core.footage.display import Rgb
+from diadoche.core.footage.frames import Shape, shape_of
 from diadoche.core.identify.facts import Facts
 from diadoche.screens.footage import label_at
 from diadoche.services.ledger.kept_clips import KeptClip
@@ -158,7 +161,7 @@ class PlayerView(QWidget):
     def obey_key(self, key: int) -> bool:
         """Does what a key asks for, and tells whether it asks for anything."""
         last = self._shape.moments - 1 if self._shape else 0
-        doings = {
+        doings: dict[Qt.Key, Callable[[], object]] = {
             Qt.Key.Key_Space: self.toggle,
             Qt.Key.Key_K: lambda: self.play(0.0),
             Qt.Key.Key_J: lambda: self.faster(-1),
@@ -168,7 +171,7 @@ class PlayerView(QWidget):
             Qt.Key.Key_Home: lambda: self.go_to(0),
             Qt.Key.Key_End: lambda: self.go_to(last),
         }
-        doing = doings.get(Qt.Key(key)) if key in {each.value for each in doings} else None
+        doing = next((doing for bound, doing in doings.items() if bound.value == key), None)
         if doing is None:
             return False
         doing()
@@ -264,7 +267,8 @@ class PlayerView(QWidget):
 def _image(picture: Rgb) -> QImage:
     height, width = picture.shape[:2]
     # copy(): the image would not keep the samples alive by itself. It is the only copy that is made on this thread.
-    return QImage(picture.data, width, height, width * 3, QImage.Format.Format_RGB888).copy()  # type: ignore[arg-type]  # a buffer
+    samples = cast(Any, picture.data)
+    return QImage(samples, width, height, width * 3, QImage.Format.Format_RGB888).copy()
 
 
 def _fitted(stage: QRectF, aspect: float) -> QRectF:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import socket
+from typing import Any, cast
 
 from PyQt6.QtCore import QSocketNotifier, QTimer
 from PyQt6.QtWidgets import QApplication
@@ -16,7 +17,7 @@ def quit_on_signals(app: QApplication) -> None:
     said.setblocking(False)
     # The interpreter runs its handlers only when it is at work: each signal wakes it by a byte.
     signal.set_wakeup_fd(said.fileno(), warn_on_full_buffer=False)
-    notifier = QSocketNotifier(heard.fileno(), QSocketNotifier.Type.Read, app)
+    notifier = QSocketNotifier(cast(Any, heard.fileno()), QSocketNotifier.Type.Read, app)
     notifier.activated.connect(lambda: heard.recv(64))
     # Both ends live as long as the application.
     app.setProperty("signals", [heard, said])

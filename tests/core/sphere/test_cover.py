@@ -40,7 +40,7 @@ def test_what_is_harmonic_comes_back_from_its_rim(direction: np.ndarray, order: 
     inside = away_deg(TARGET, direction) < 20
     plane[inside] = 0
     before = plane.copy()
-    Cover(Cap(tuple(direction), 20.0), TARGET, LUMA).fill(plane)  # type: ignore[arg-type]  # three numbers
+    Cover(Cap(tuple(direction), 20.0), TARGET, LUMA).fill(plane)
     assert np.abs(plane[inside].astype(float) - true[inside]).max() < 3
     beyond = away_deg(TARGET, direction) > 22
     assert (plane[beyond] == before[beyond]).all()

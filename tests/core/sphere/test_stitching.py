@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
+from typing import Literal
 
 import numpy as np
 import pytest
@@ -116,14 +117,15 @@ def test_six_lenses_of_another_model_turned_and_off_centre() -> None:
 
 def test_each_eye_of_a_pair_gets_its_own_lens() -> None:
     lens = Lens(Equidistant(), SIZE / 2 / np.radians(100), (SIZE / 2, SIZE / 2), (SIZE, SIZE), 200.0)
-    pair = tuple(RigLens(eye, lens, np.eye(3), picture=number, eye=eye) for number, eye in enumerate(("left", "right")))
-    rig = Rig("pair", pair, (SIZE, SIZE))  # type: ignore[arg-type]  # names of eyes
+    eyes: tuple[Literal["left", "right"], ...] = ("left", "right")
+    pair = tuple(RigLens(eye, lens, np.eye(3), picture=number, eye=eye) for number, eye in enumerate(eyes))
+    rig = Rig("pair", pair, (SIZE, SIZE))
     target = Equirectangular.part(512, 512, Fraction(180))
     pictures = photographed(rig, (2, 2), 8)
     rays = target.grid()
-    for eye in ("left", "right"):
+    for eye in eyes:
         into = empty(512, 512, (2, 2), 8)
-        with Stitcher(rig.for_eye(eye), target) as stitcher:  # type: ignore[arg-type]  # a name of an eye
+        with Stitcher(rig.for_eye(eye), target) as stitcher:
             stitcher.stitch(pictures, into)
         assert np.abs(into[0].astype(int) - coded(value(rays, eye), 8)).max() < 4
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.answering import HANGS_S
-from diadoche.core.disks import mount_of
+from diadoche.core.disks import disk_of, mount_of
 from diadoche.core.errors import RequestError
 from diadoche.demo.faulty_folder import Faults
 from diadoche.services.devices.buses import BusError, BusThread
@@ -61,7 +61,7 @@ def test_a_card_comes_is_mounted_read_only_and_goes(tmp_path: Path, drone: Path)
                 assert "noatime" in mount.options
                 assert (medium.path / "DCIM").is_dir()
                 assert medium.identity
-                assert watch.disk_of(medium.path).key == watch.disk_of(tmp_path).key, "a loop lies on its image's disk"
+                assert disk_of(medium.path).key == disk_of(tmp_path).key, "a loop lies on its image's disk"
                 with (
                     (medium.path / "DCIM/100DRONE/DRON0001.MP4").open("rb"),
                     pytest.raises(RequestError, match="let out"),

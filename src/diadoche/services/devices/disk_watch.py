@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from diadoche.core.disks import Disk
-
 PutIn = Callable[["Medium"], None]
 PulledOut = Callable[[str], None]
 
@@ -46,9 +44,6 @@ class DiskWatch(Protocol):
         Raises:
             DiadocheError: something still uses it; it stays in.
         """
-
-    def disk_of(self, place: Path) -> Disk:
-        """The physical disk of a folder."""
 
     def close(self) -> None:
         """Ends telling."""

@@ -12,7 +12,7 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from diadoche.core.disks import Disk, Mount, disk_of, mounts
+from diadoche.core.disks import Mount, disk_of, mounts
 from diadoche.core.errors import RequestError
 from diadoche.services.devices.disk_watch import Medium, PulledOut, PutIn
 
@@ -79,10 +79,6 @@ class MountPolling:
             safe="It was only read.",
             do="Close what still uses it, or let the desktop eject it.",
         )
-
-    def disk_of(self, place: Path) -> Disk:
-        """The physical disk of a folder, by the kernel's own list."""
-        return disk_of(place)
 
     def close(self) -> None:
         """Ends telling."""

@@ -14,7 +14,6 @@ from typing import Any
 from dbus_fast import BusType, Message, MessageType, Variant
 from dbus_fast.aio.message_bus import MessageBus
 
-from diadoche.core.disks import Disk, disk_of
 from diadoche.core.errors import RequestError
 from diadoche.core.names import shown
 from diadoche.services.devices.buses import PROPERTIES, BusError, BusThread, call, listen
@@ -99,10 +98,6 @@ class UdisksWatch:
     def media(self) -> tuple[Medium, ...]:
         """What is in now."""
         return tuple(self._in.values())
-
-    def disk_of(self, place: Path) -> Disk:
-        """The physical disk of a folder, by the kernel's own list."""
-        return disk_of(place)
 
     def eject(self, key: str) -> None:
         """Unmounts a medium, ejects it and powers its drive off where the drive can do that.
