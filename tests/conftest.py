@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import os
 import subprocess
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import cache
@@ -20,6 +21,7 @@ if "PYTEST_XDIST_WORKER" in os.environ and "DISPLAY" in os.environ:
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
 from diadoche.demo.make import make_demo
+from tests.left_over import await_end_of_threads, await_end_of_timers
 from tests.loaded import Loaded
 from tests.mounts import faulty, image, small_card
 
@@ -32,6 +34,16 @@ def pytest_configure(config: pytest.Config) -> None:
     """Draws the demo's cards before several processes ask for them."""
     if getattr(config.option, "numprocesses", None) and "PYTEST_XDIST_WORKER" not in os.environ:
         make_demo(_CACHE, at_once=os.cpu_count() or 1)
+
+
+@pytest.fixture(autouse=True)
+def _nothing_is_left_over(request: pytest.FixtureRequest) -> Iterator[None]:
+    """A test ends what it started: else the next one's failure would be this one's."""
+    before = threading.enumerate()
+    yield
+    assert await_end_of_threads(before) == []
+    if "qapp" in request.fixturenames:
+        assert await_end_of_timers() == []
 
 
 @pytest.fixture(scope="session")

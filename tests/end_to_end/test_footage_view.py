@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -115,8 +116,8 @@ def test_verdicts_tags_and_notes_are_kept_over_a_restart(
     assert (by_name["DRON0002"].verdict, by_name["DRON0002"].tags) == ("no", ("tower", "low sun"))
     assert by_name["DRON0002"].note == "lens flare"
     # Another start of the application reads them from the same ledger.
-
-    again = kept_clips(Ledger(demo_places(shoot_folder).ledger), application.station.shoot.id)
+    with closing(Ledger(demo_places(shoot_folder).ledger)) as ledger:
+        again = kept_clips(ledger, application.station.shoot.id)
     assert {clip.clip.name: clip.opinion for clip in again} == by_name
 
 

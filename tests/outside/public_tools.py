@@ -1,9 +1,11 @@
-"""Asking FFmpeg's programs (the distribution's, 5.1) what a file is and holds."""
+"""Asking FFmpeg's programs (the distribution's: 5.1 or 7) what a file is and holds."""
 
 from __future__ import annotations
 
 import json
+import re
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -50,3 +52,29 @@ def luma_pictures(path: Path, width: int, height: int, fmt: str = "gray") -> np.
     )  # fmt: skip
     kind = np.uint8 if fmt == "gray" else np.dtype("<u2")
     return np.frombuffer(done.stdout, kind).reshape(-1, height, width)
+
+
+def tagged(options: Sequence[str]) -> list[str]:
+    """A filter that gives raw pictures the colour tags that they are coded with.
+
+    FFmpeg 7 changes samples where those of its input are not known; 5.1 only writes the tags.
+    """
+    given = dict(zip(options[::2], options[1::2], strict=False))
+    names = {
+        "-color_primaries": "color_primaries",
+        "-color_trc": "color_trc",
+        "-colorspace": "colorspace",
+        "-color_range": "range",
+    }
+    told = [f"{name}={given[word]}" for word, name in names.items() if word in given]
+    return ["-vf", "setparams=" + ":".join(told)] if told else []
+
+
+def idet_counts(path: Path) -> dict[str, int]:
+    """How many pictures FFmpeg's `idet` takes for what, over several of them at a time."""
+    done = subprocess.run(
+        ["ffmpeg", "-hide_banner", "-i", str(path), "-vf", "idet", "-an", "-f", "null", "-"], capture_output=True, text=True, check=True
+    )  # fmt: skip
+    # A graph that is made anew says so too, of no pictures: the last line is of all.
+    line = [line for line in done.stderr.splitlines() if "Multi frame detection" in line][-1]
+    return {kind: int(count) for kind, count in re.findall(r"(TFF|BFF|Progressive|Undetermined):\s*(\d+)", line)}

@@ -13,7 +13,7 @@ from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from tests.outside.public_tools import ffprobe, ffprobe_pixels, reading
+from tests.outside.public_tools import ffprobe, ffprobe_pixels, reading, tagged
 from tests.outside.recipe_names import EVERY_RECIPE
 
 # Kr and Kb [BT601-7, BT709-6, BT2020-2].
@@ -73,7 +73,8 @@ def read_rgb(path: Path) -> np.ndarray:
 
 def write(path: Path, picture: bytes, pixels: str, *options: str) -> Path:
     subprocess.run(
-        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pixels, "-s", f"{WIDTH}x{HEIGHT}", "-r", "25", "-i", "-", *options, str(path)],
+        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pixels, "-s", f"{WIDTH}x{HEIGHT}", "-r", "25", "-i", "-",
+         *tagged(options), *options, str(path)],
         input=picture * 4, check=True,
     )  # fmt: skip
     return path

@@ -5,14 +5,19 @@ MediaInfo (pymediainfo). Where they disagree with us, the reason stands beside t
 from __future__ import annotations
 
 import itertools
+import struct
 import subprocess
 from fractions import Fraction
 from pathlib import Path
 
+import av
+import numpy as np
 import pytest
 from pymediainfo import MediaInfo
 
+from diadoche.core.footage.trial import try_clip
 from diadoche.core.identify.probe import identify
+from diadoche.core.run import Missing, Run
 from tests.outside.public_tools import ffprobe
 
 _SECONDS = 1.2
@@ -228,6 +233,23 @@ def test_a_frame_rate_of_zero_is_said(plain: Path, tmp_path: Path) -> None:
     assert any("no frame rate" in problem.what for problem in facts.problems)
 
 
+def test_mxf_is_entered_at_key_pictures_whatever_its_index_says(tmp_path: Path) -> None:
+    """Made by the library itself: FFmpeg's program has no FFV1 in MXF before 7."""
+    path = tmp_path / "x.mxf"
+    with av.open(str(path), "w") as media:
+        stream = media.add_stream("ffv1", rate=25, options={"g": "12", "level": "3"})
+        stream.width, stream.height, stream.pix_fmt = 320, 240, "yuv422p10le"
+        for number in range(60):
+            frame = av.VideoFrame.from_ndarray(np.full((240, 320, 3), 4 * number, np.uint8), "rgb24")
+            media.mux(stream.encode(frame.reformat(format="yuv422p10le")))
+        media.mux(stream.encode())
+    assert identify([path]).problems == ()
+    units = list(Run([path], Fraction(25)).units(Fraction(2)))
+    assert units[0].time_s <= 2
+    assert not any(isinstance(unit, Missing) for unit in units)
+    assert try_clip([path]).problem is None
+
+
 def test_mxf_without_an_index_is_read_all_the_same(tmp_path: Path) -> None:
     path = tmp_path / "x.mxf"
     ffmpeg("-f", "lavfi", "-i", "testsrc2=s=720x576:r=25:d=1", "-c:v", "mpeg2video", "-b:v", "4M", path)
@@ -258,9 +280,14 @@ def test_a_cover_inside_a_file_is_no_picture_track(plain: Path, tmp_path: Path) 
 @pytest.mark.parametrize("degrees", [90, 180, 270])
 def test_rotation_agrees_with_mediainfo(plain: Path, tmp_path: Path, degrees: int) -> None:
     path = tmp_path / "turned.mp4"
-    ffmpeg("-i", plain, "-c", "copy", "-metadata:s:v", f"rotate={degrees}", path)
-    # FFmpeg 5.1 turns the other way round than what it is told; what stands in the file is what counts.
-    assert identify([path]).video[0].rotation == round(float(media_info(path).rotation)) != 0  # type: ignore[attr-defined]
+    ffmpeg("-i", plain, "-c", "copy", path)
+    # A turn to the right in the track's matrix [ISO14496-12, 8.3.2], by hand: FFmpeg has other words for it in 5.1 and 7.
+    cosine, sine = {90: (0, 1), 180: (-1, 0), 270: (0, -1)}[degrees]
+    film = bytearray(path.read_bytes())
+    matrix = (cosine, sine, 0, -sine, cosine, 0, 0, 0, 0x4000)
+    struct.pack_into(">9i", film, film.index(b"tkhd") + 4 + 40, *(part << 16 for part in matrix))
+    path.write_bytes(film)
+    assert identify([path]).video[0].rotation == round(float(media_info(path).rotation)) == degrees  # type: ignore[attr-defined]
 
 
 def test_rates_that_lie_close_together_stay_apart(tmp_path: Path) -> None:

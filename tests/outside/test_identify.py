@@ -15,7 +15,7 @@ from pymediainfo import MediaInfo
 from diadoche.core.identify.probe import identify
 from diadoche.core.identify.route import load_profile, route
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, raw_pictures
-from tests.outside.public_tools import ffprobe
+from tests.outside.public_tools import ffprobe, idet_counts
 
 CASES = {
     "h264.mp4": ("libx264 -pix_fmt yuv420p -g 15", "aac", "30000/1001", "10:11:12;13"),
@@ -141,15 +141,8 @@ def test_scan_is_decided_by_the_pictures_whatever_the_flags(
     video = identify([path]).video[0]
     assert (video.scan, video.field_order) == (scan, order)
     # FFmpeg's own detector as second opinion.
-    said = subprocess.run(
-        ["ffmpeg", "-v", "info", "-i", str(path), "-vf", "idet", "-f", "null", "-"],
-        capture_output=True,
-        text=True,
-        check=True,
-    ).stderr
-    multi = next(line for line in said.splitlines() if "Multi frame" in line)
-    words = multi.replace(":", " ").split()
-    counts = {word: int(words[words.index(word) + 1]) for word in ("TFF", "BFF", "Progressive")}
+    counts = idet_counts(path)
+    del counts["Undetermined"]
     assert max(counts, key=lambda each: counts[each]) == {"top": "TFF", "bottom": "BFF", None: "Progressive"}[order]
 
 

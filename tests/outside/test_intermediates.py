@@ -18,7 +18,7 @@ from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.conftest import diadoche
 from tests.outside.avchd_by_hand import HEIGHT, WIDTH, raw_pictures, read_field
-from tests.outside.public_tools import ffprobe, luma_pictures
+from tests.outside.public_tools import ffprobe, luma_pictures, tagged
 from tests.outside.recipe_names import EVERY_RECIPE
 
 
@@ -26,7 +26,8 @@ def make(
     path: Path, pictures: bytes, *options: str, rate: str = "25", pix: str = "yuv420p", size: str = f"{WIDTH}x{HEIGHT}"
 ) -> Path:
     subprocess.run(
-        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pix, "-s", size, "-r", rate, "-i", "-", *options, str(path)],
+        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pix, "-s", size, "-r", rate, "-i", "-",
+         *tagged(options), *options, str(path)],
         input=pictures, check=True,
     )  # fmt: skip
     return path

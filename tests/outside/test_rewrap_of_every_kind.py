@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import subprocess
+from fractions import Fraction
 from pathlib import Path
 
 import av
@@ -13,6 +14,7 @@ import pytest
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.recipes import Recipe, recipes
 from diadoche.core.identify.probe import identify, with_sounds
+from diadoche.core.run import Picture, Run
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, clips_from, perform_make
 from diadoche.services.side_processes.parser import Parser
@@ -60,6 +62,13 @@ def picture(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("picture") / "picture.mkv"
     ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", "mpeg2video", path)
     return path
+
+
+def test_pictures_of_avi_are_shown_by_their_number_whatever_their_decoders_delay(picture: Path, tmp_path: Path) -> None:
+    path = tmp_path / "numbered.avi"
+    ffmpeg("-i", picture, "-c", "copy", path)
+    times_s = [unit.time_s for unit in Run([path], Fraction(25)).units() if isinstance(unit, Picture)]
+    assert times_s == [Fraction(number, 25) for number in range(25)]
 
 
 @pytest.mark.parametrize(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import subprocess
 from pathlib import Path
 
 import numpy as np
@@ -11,18 +9,10 @@ import pytest
 
 from diadoche.core.identify.probe import identify
 from tests.outside.numbered import ffmpeg
+from tests.outside.public_tools import idet_counts
 from tests.outside.test_real_files import _FILMS, film
 
 KEEP = ("-c:v", "libx264", "-crf", "10", "-pix_fmt", "yuv420p")
-
-
-def by_idet(path: Path) -> dict[str, int]:
-    """How many pictures `idet` takes for what, over several of them at a time."""
-    done = subprocess.run(
-        ["ffmpeg", "-hide_banner", "-i", str(path), "-vf", "idet", "-an", "-f", "null", "-"], capture_output=True, text=True, check=True
-    )  # fmt: skip
-    line = next(line for line in done.stderr.splitlines() if "Multi frame detection" in line)
-    return {kind: int(count) for kind, count in re.findall(r"(TFF|BFF|Progressive|Undetermined):\s*(\d+)", line)}
 
 
 @pytest.mark.parametrize("name", _FILMS)
@@ -32,7 +22,7 @@ def test_real_films_are_progressive(tmp_path: Path, name: str, begin_s: float) -
     ffmpeg("-ss", str(begin_s), "-t", "1.6", "-i", film(name), "-an", *KEEP, path)
     # So small and blurred that `idet` takes one of them for fields: it was never of fields (from memory).
     if not name.startswith("carphone"):
-        found = by_idet(path)
+        found = idet_counts(path)
         assert found["TFF"] + found["BFF"] <= found["Progressive"] // 5
     assert identify([path], "looked").video[0].scan in {"progressive", "undecided"}
 
@@ -43,7 +33,7 @@ def test_real_films_woven_into_fields_are_interlaced(tmp_path: Path, name: str, 
     path = tmp_path / "fields.mp4"
     mode = "interleave_top" if order == "top" else "interleave_bottom"
     ffmpeg("-i", film(name), "-an", "-vf", f"tinterlace={mode}", *KEEP, "-flags", "+ildct+ilme", path)
-    found = by_idet(path)
+    found = idet_counts(path)
     assert found["TFF" if order == "top" else "BFF"] > found["Progressive"]
     video = identify([path], "looked").video[0]
     assert (video.scan, video.field_order, video.pulldown) == ("interlaced", order, False)

@@ -277,7 +277,11 @@ def test_what_a_file_says_of_a_sphere_is_set_corrected_and_taken_away_by_rewrap(
     """No picture is encoded: packets stay as they are, and ffprobe reads what was asked for."""
     made = Path(str(stitch(film, "--to", tmp_path / "out" / "s.mov", "--size", "720x360")["output"]))
     bare = tmp_path / "bare.mov"
-    ffmpeg("-i", made, "-map", "0", "-c", "copy", "-strict", "normal", bare)
+    # FFmpeg 7 carries the tags along where 5.1 did not: the boxes are blotted out by hand.
+    untagged = made.read_bytes()
+    for box in (b"sv3d", b"st3d", b"uuid"):
+        untagged = untagged.replace(box, b"free")
+    bare.write_bytes(untagged)
     assert "Spherical Mapping" not in told_of(bare)
 
     def rewrap(path: Path, *words: str, code: int = 0) -> Path:

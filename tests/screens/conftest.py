@@ -14,4 +14,4 @@ from tests.screens.scene import Scene
 def scene(tmp_path: Path) -> Iterator[Scene]:
     made = Scene(tmp_path)
     yield made
-    made.ledger.close()
+    made.close()

@@ -75,6 +75,11 @@ class Scene:
         self.station = Station(self.ledger, self.runner, places, shoot, _own_disk)  # type: ignore[arg-type]  # by hand
         self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand
 
+    def close(self) -> None:
+        """Ends what watches the places, and the ledger."""
+        self.station.close()
+        self.ledger.close()
+
     def tell(self, job: Job, state: State, result: Any = None) -> None:
         job = replace(job, state=state, result=result)
         if state is State.DONE:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.runtime.migration import MigrationContext
 from sqlalchemy import create_engine
+from sqlalchemy.pool import NullPool
 
 from diadoche.core.errors import LedgerError
 from diadoche.core.watch import Watch
@@ -27,7 +29,8 @@ from diadoche.services.wire import from_text, to_text
 
 def test_the_migrations_make_what_the_models_say(tmp_path: Path) -> None:
     Ledger(tmp_path / "l.sqlite").close()
-    with create_engine(f"sqlite:///{tmp_path / 'l.sqlite'}").connect() as connection:
+    engine = create_engine(f"sqlite:///{tmp_path / 'l.sqlite'}", poolclass=NullPool)
+    with engine.connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
         assert MigrationContext.configure(connection).get_current_revision() == NEWEST_VERSION
     assert [each for each in differences if "type" not in str(each[0])] == []
@@ -36,11 +39,11 @@ def test_the_migrations_make_what_the_models_say(tmp_path: Path) -> None:
 def test_a_newer_ledger_is_refused_and_left_alone(tmp_path: Path) -> None:
     path = tmp_path / "l.sqlite"
     Ledger(path).close()
-    with sqlite3.connect(path) as database:
+    with closing(sqlite3.connect(path)) as database, database:
         database.execute("update alembic_version set version_num = '9999'")
     with pytest.raises(LedgerError, match=r"version 9999.*up to"):
         Ledger(path)
-    with sqlite3.connect(path) as database:
+    with closing(sqlite3.connect(path)) as database, database:
         assert database.execute("select version_num from alembic_version").fetchone() == ("9999",)
 
 

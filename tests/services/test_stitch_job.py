@@ -20,7 +20,8 @@ def test_a_stitch_runs_in_the_queue_and_what_it_measured_comes_back(tmp_path: Pa
     scene = RayScene(seed=3)
     film = encode(tmp_path / "take.mov", [beside(*(drawn(lens, scene, 2) for lens in two_lenses(240)))])
     ended: list[Job] = []
-    runner = Runner(Ledger(tmp_path / "ledger.sqlite"), ALL_KINDS, lambda _job: None, ended.append)
+    ledger = Ledger(tmp_path / "ledger.sqlite")
+    runner = Runner(ledger, ALL_KINDS, lambda _job: None, ended.append)
     settings = StitchSettings(size=(480, 240))
     request, gone = (
         StitchRequest(LensTake(((path,),), "dual-fisheye-200"), recipe_named("prores-422"), tmp_path / "out", settings)
@@ -32,6 +33,7 @@ def test_a_stitch_runs_in_the_queue_and_what_it_measured_comes_back(tmp_path: Pa
         wait_until(lambda: all(job.state.ended for job in runner.jobs()), 60, "both have ended")
     finally:
         runner.close()
+        ledger.close()
     made = ended[0].result
     assert isinstance(made, StitchOutput)
     assert Path(made.output.output).exists()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -37,13 +38,14 @@ class WindowClaims:
 
 def offloaded_by_the_window(ledger_path: Path, state: Path, card: Path, places: list[Path]) -> WindowClaims | None:
     """Puts a card in, offloads it, and reads what is shown; None where it could not even be listed."""
-    ledger = Ledger(ledger_path)
-    try:
+    with ExitStack() as ending:
+        ledger = ending.enter_context(closing(Ledger(ledger_path)))
         settings = ShootSettings(places=tuple(places), copies_wanted=1)
         shoot = change_shoot(ledger, open_shoot(ledger, "S", settings), settings=settings)
         runner = NotingRunner()
         folders = StatePlaces(state / "s", state / "c", state / "cache")
         station = Station(ledger, runner, folders, shoot)  # type: ignore[arg-type]  # by hand
+        ending.callback(station.close)
         desk = Desk(ledger, runner, station)  # type: ignore[arg-type]  # by hand
         station.put_in(Medium("r1", card, card.name, "Reader 1"))
         if not _done(desk, runner, ledger, "look"):
@@ -63,8 +65,6 @@ def offloaded_by_the_window(ledger_path: Path, state: Path, card: Path, places: 
             words,
             "may format it" in row.advice,
         )
-    finally:
-        ledger.close()
 
 
 def _done(desk: Desk, runner: NotingRunner, ledger: Ledger, kind: str) -> bool:

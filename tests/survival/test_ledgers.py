@@ -7,6 +7,7 @@ import os
 import shutil
 import signal
 import sqlite3
+from contextlib import closing
 from itertools import count
 from pathlib import Path
 
@@ -87,24 +88,23 @@ def test_a_ledger_cut_off_is_named_and_left(kept: Path, drone: Path, tmp_path: P
 
 def test_a_ledger_of_a_newer_version_is_refused_and_left(kept: Path, drone: Path) -> None:
     file = ledger_of(kept)
-    with sqlite3.connect(file) as database:
+    with closing(sqlite3.connect(file)) as database, database:
         database.execute("update alembic_version set version_num = '9999'")
     done = diadoche("look", drone, "--json")
     assert done.returncode == 1
     assert "9999" in done.stderr
-    with sqlite3.connect(file) as database:
+    with closing(sqlite3.connect(file)) as database, database:
         assert database.execute("select count(*) from waybills").fetchone() == (1,)
 
 
 def test_a_ledger_of_the_first_version_is_brought_up_and_kept_beside(kept: Path, drone: Path) -> None:
     file = ledger_of(kept)
-    with sqlite3.connect(file) as database:
+    with closing(sqlite3.connect(file)) as database, database:
         for statement in _TO_THE_FIRST_VERSION:
             database.execute(statement)
-    database.close()
     assert known(drone)["files"] == 10
     assert file.with_name("ledger.sqlite.version-0001").exists()
-    with sqlite3.connect(file) as database:
+    with closing(sqlite3.connect(file)) as database, database:
         assert database.execute("select version_num from alembic_version").fetchone() == ("0003",)
 
 
@@ -132,10 +132,9 @@ def test_a_ledger_killed_at_any_statement_of_its_making_opens_again(tmp_path: Pa
     begun = tmp_path / "begun.sqlite"
     if older:
         Ledger(begun).close()
-        with sqlite3.connect(begun) as database:
+        with closing(sqlite3.connect(begun)) as database, database:
             for statement in _TO_THE_FIRST_VERSION:
                 database.execute(statement)
-        database.close()
     for number in count():
         path = tmp_path / str(number) / "ledger.sqlite"
         path.parent.mkdir()
@@ -143,7 +142,7 @@ def test_a_ledger_killed_at_any_statement_of_its_making_opens_again(tmp_path: Pa
             shutil.copy(begun, path)
         killed = _killed_before_statement(number, path)
         Ledger(path).close()
-        with sqlite3.connect(path) as database:
+        with closing(sqlite3.connect(path)) as database, database:
             assert database.execute("select version_num from alembic_version").fetchall() == [("0003",)]
         if not killed:
             break

@@ -68,13 +68,15 @@ def test_a_batch_that_was_killed_goes_on(tmp_path: Path) -> None:
     old_s = time.time() - 600
     os.utime(left, (old_s, old_s))
     ended: list[Job] = []
-    runner = Runner(Ledger(tmp_path / "state" / "ledger.sqlite"), ALL_KINDS, lambda _job: None, ended.append)
+    ledger = Ledger(tmp_path / "state" / "ledger.sqlite")
+    runner = Runner(ledger, ALL_KINDS, lambda _job: None, ended.append)
     try:
         going_on = runner.recover()
         assert len(going_on) == CLIPS - len(made)
         wait_until(lambda: len(ended) == len(going_on), 180, "the rest is made")
     finally:
         runner.close()
+        ledger.close()
     assert all(job.result.output for job in ended)
     assert all(job.state is not State.FAILED for job in runner.jobs())
     assert len(finals(out)) == CLIPS

@@ -538,7 +538,7 @@ def test_no_state_of_a_card_outlives_an_error_of_the_ledger(tmp_path: Path, dron
         scene.desk.cards.offload("r1")
         assert scene.station.cards["r1"].stage is Stage.WAITING
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_label_and_a_path_that_are_no_text_are_a_card_like_any_other(tmp_path: Path, drone: Path) -> None:
@@ -560,7 +560,7 @@ def test_a_label_and_a_path_that_are_no_text_are_a_card_like_any_other(tmp_path:
         told.wait_for(number, State.DONE)
     finally:
         runner.close()
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_card_with_a_folder_nobody_could_list_is_not_known_whole(tmp_path: Path, drone: Path) -> None:
@@ -574,7 +574,7 @@ def test_a_card_with_a_folder_nobody_could_list_is_not_known_whole(tmp_path: Pat
         half_listed = replace(card.card, tree=replace(card.card.tree, unlisted=unlisted))
         assert not replace(card, card=half_listed).is_known
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_unattended_copies_no_disk_that_only_holds_files(tmp_path: Path) -> None:
@@ -594,7 +594,7 @@ def test_unattended_copies_no_disk_that_only_holds_files(tmp_path: Path) -> None
         scene.listed(disk)
         assert scene.station.cards["r1"].stage is Stage.WAITING
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_reader_that_hangs_is_named_on_the_watch_line(tmp_path: Path, drone: Path) -> None:
@@ -615,7 +615,7 @@ def test_a_reader_that_hangs_is_named_on_the_watch_line(tmp_path: Path, drone: P
         cards = list(scene.station.cards.values())
         assert watch_line(cards, 2, None, 1).first == "Leave the card in."
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_place_that_was_too_slow_is_filled_when_the_card_may_come_out(tmp_path: Path, drone: Path) -> None:
@@ -634,7 +634,7 @@ def test_a_place_that_was_too_slow_is_filled_when_the_card_may_come_out(tmp_path
         asked = scene.runner.last("copy on").request
         assert (asked.root, asked.targets) == (Path(one.root), ((Path(other.destination), Path(other.root)),))
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_clips_that_came_by_the_command_line_are_looked_at_at_the_start(tmp_path: Path, drone: Path) -> None:
@@ -652,7 +652,7 @@ def test_clips_that_came_by_the_command_line_are_looked_at_at_the_start(tmp_path
         scene.station.look_at_the_rest()
         assert [each.kind for each in scene.runner.added] == ["identify"]
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_stopped_offload_is_written_down_as_unfinished(tmp_path: Path, drone: Path) -> None:
@@ -680,7 +680,7 @@ def test_a_stopped_offload_is_written_down_as_unfinished(tmp_path: Path, drone: 
         assert {copy.status for copy in entry.copies} == {CopyState.INCOMPLETE}
         assert not entry.may_format(1)
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_what_is_copied_on_is_on_the_same_waybill_though_the_root_was_used_before(

@@ -7,12 +7,14 @@ import io
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from fractions import Fraction
 from pathlib import Path
 
 import av
 import av.error
 import av.logging
 from av.container import InputContainer
+from av.video.stream import VideoStream
 
 from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
@@ -126,3 +128,33 @@ def opened(paths: Sequence[Path]) -> Iterator[InputContainer]:
             joined.close()
         else:
             os.close(descriptor)
+
+
+def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
+    """Goes to a picture at or before a time from which decoding can begin.
+
+    MXF may number its pictures in an index that tells none of them from a key picture [ST377-1, 11.2.3]: the library
+    then enters wherever it is asked to, and no decoder can go on from there. There it is gone back until a key picture
+    comes first.
+
+    Args:
+        media: the file, open for reading.
+        stream: its picture track.
+        ticks: the time, in the track's own clock.
+
+    Raises:
+        av.error.FFmpegError: the file cannot be entered there.
+    """
+    begin, second = stream.start_time or 0, max(1, int(1 / (stream.time_base or Fraction(1, 25))))
+    back = 0
+    while True:
+        wanted = ticks - back
+        media.seek(wanted, stream=stream, backward=True)
+        if "mxf" not in media.format.name:
+            return
+        first = next((packet for packet in media.demux(stream) if packet.size), None)
+        if first is None or first.is_keyframe or wanted <= begin:
+            # The packet that was looked at is read again.
+            media.seek(wanted, stream=stream, backward=True)
+            return
+        back = max(second, 2 * back)

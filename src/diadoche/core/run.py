@@ -21,11 +21,12 @@ import av
 import av.error
 from av.container import InputContainer
 from av.stream import Stream
+from av.video.stream import VideoStream
 
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.tracks import picture_streams
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import decoding, opened, seek_to_key
 from diadoche.core.spans import parts
 
 # A stamp of 33 bits starts again after this many ticks of 90 kHz [13818-1, 2.4.3.7].
@@ -269,7 +270,7 @@ def _seek(media: InputContainer, begin_s: Fraction) -> bool:
     base = Fraction(stream.time_base or Fraction(1, 90_000))
     try:
         # Before the start too: transport streams are entered a little after the place that is asked for.
-        media.seek(int((begin_s + _start_s(stream) - _BACK_S) / base), stream=stream, backward=True)
+        seek_to_key(media, cast(VideoStream, stream), int((begin_s + _start_s(stream) - _BACK_S) / base))
     except av.error.FFmpegError:
         return False
     return True
@@ -310,12 +311,19 @@ class _Joint:
         is_h264 = context is not None and context.codec.canonical_name == "h264"
         pairs = FieldPairs(context.extradata) if is_h264 else None
         first_field: av.Packet[Any] | None = None
+        # AVI numbers its pictures and stamps none [RIFF]: the time that FFmpeg adds for a decoder's delay is not shown.
+        delayed = "avi" in media.format.name
         for packet in media.demux(tracks):
             if not packet.size:
                 continue
             clock = clocks[packet.stream_index]
             clock.follow(packet, restarts)
             if clock.number == 0:
+                if delayed and packet.pts is not None and packet.dts is not None:
+                    clock.ahead_s = (packet.pts - packet.dts) * clock.tick_s
+                    if self.rate is not None:
+                        self._places = TickScale(clock.tick_s, shift_s - clock.ahead_s, 1 / self.rate)
+                    delayed = False
                 if pairs is not None and not pairs.never:
                     # A field waits for the other; what follows a whole picture shows that there is none.
                     if pairs.is_second(bytes(packet)) and first_field is not None:
@@ -333,7 +341,7 @@ class _Joint:
             yield self._picture(clocks[tracks[0].index], (first_field,), shift_s)
 
     def _picture(self, clock: _TrackClock, packets: tuple[av.Packet[Any], ...], shift_s: Fraction) -> TimedPacket:
-        clock.shift_s = shift_s
+        clock.shift_s = shift_s - clock.ahead_s
         timed = clock.timed(packets)
         if self.rate is None or self._places is None:
             if not timed.hidden:
@@ -386,6 +394,8 @@ class _TrackClock:
         context = cast(Any, stream.codec_context)
         self.rate = int(getattr(context, "sample_rate", 0) or 48_000) if stream.type == "audio" else 0
         self.shift_s = Fraction(0)
+        # By how much its stamps are later than what they mean.
+        self.ahead_s = Fraction(0)
         self.begun = False
         self._ticks = 0
         self._next_dts = 0

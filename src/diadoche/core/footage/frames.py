@@ -23,7 +23,7 @@ from diadoche.core.footage.still import still_frame
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.core.identify.tracks import count_pictures, picture_streams
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import decoding, opened, seek_to_key
 from diadoche.core.sampletable import picture_table
 from diadoche.core.spans import parts
 
@@ -186,7 +186,7 @@ class _PartReader:
         base = self._stream.time_base or Fraction(1, 90_000)
         # Before the start too: transport streams are entered a little after the place that is asked for.
         wanted_s = self._start_s + picture / self._rate - _BACK_S
-        self._media.seek(int(wanted_s / base), stream=self._stream, backward=True)
+        seek_to_key(self._media, self._stream, int(wanted_s / base))
         self._frames = self._media.decode(self._stream)
 
 

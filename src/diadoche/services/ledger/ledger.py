@@ -37,11 +37,15 @@ class Ledger:
             path.parent.mkdir(parents=True, exist_ok=True)
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": wait_s})
         event.listen(self._engine, "connect", _prepare)
-        with _translated(path):
-            if _version(self._engine) != NEWEST_VERSION:
-                # Two first starts at once would both make the tables: one of them waits, and finds them made.
-                with _held_alone(path):
-                    self._bring_up_to_date()
+        try:
+            with _translated(path):
+                if _version(self._engine) != NEWEST_VERSION:
+                    # Two first starts at once would both make the tables: one of them waits, and finds them made.
+                    with _held_alone(path):
+                        self._bring_up_to_date()
+        except LedgerError:
+            self.close()
+            raise
 
     def _bring_up_to_date(self) -> None:
         if _version(self._engine) != NEWEST_VERSION:
