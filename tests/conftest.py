@@ -20,6 +20,7 @@ if "PYTEST_XDIST_WORKER" in os.environ and "DISPLAY" in os.environ:
     os.environ["DISPLAY"] = screen_of_its_own()
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
+from diadoche.core.disks import mount_of
 from diadoche.demo.make import make_demo
 from tests.left_over import await_end_of_threads, await_end_of_timers
 from tests.loaded import Loaded
@@ -61,6 +62,13 @@ def drone(demo_cards: dict[str, Path]) -> Path:
 @pytest.fixture(scope="session")
 def camcorder(demo_cards: dict[str, Path]) -> Path:
     return demo_cards["Keeper's camcorder"]
+
+
+@pytest.fixture
+def known_disk(tmp_path: Path) -> None:
+    """Skips a test that needs to know on which disk files lie."""
+    if mount_of(tmp_path) is None:
+        pytest.skip("the kernel's table of mounts does not have this root, as in a chroot: no disk is known")
 
 
 @pytest.fixture

@@ -98,6 +98,7 @@ def test_identify(drone: Path, camcorder: Path) -> None:
     assert [each["route"] for each in told] == ["convert", "rewrap"]
 
 
+@pytest.mark.usefixtures("known_disk")
 def test_from_card_to_hand_off(untouched: Path, drone: Path, tmp_path: Path) -> None:
     camcorder = untouched
     before = snapshot(camcorder)

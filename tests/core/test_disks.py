@@ -119,6 +119,7 @@ def _sysfs(folder: Path, entries: dict[str, dict[str, str]], devices: dict[str, 
     return folder
 
 
+@pytest.mark.usefixtures("known_disk")
 def test_a_partition_is_on_its_whole_disk_with_the_models_name(tmp_path: Path) -> None:
     here = tmp_path.stat().st_dev
     number = f"{os.major(here)}:{os.minor(here)}"
@@ -130,8 +131,6 @@ def test_a_partition_is_on_its_whole_disk_with_the_models_name(tmp_path: Path) -
         },
         {number: "sdx/sdx1"},
     )
-    if mount_of(tmp_path) is None:
-        pytest.skip("this folder's mount is not in the kernel's table")
     found = disk_of(tmp_path, sys)
     assert (found.key, found.kind) == ("disk:naa.5000", "disk")
     assert found.words == "the disk Shuttle 4T (sdx)"

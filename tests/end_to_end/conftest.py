@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtTest import QAbstractItemModelTester
+from PyQt6.QtWidgets import QAbstractItemView, QApplication
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.bench import bench_of
@@ -44,6 +45,9 @@ def open_window(
         )  # fmt: skip
         application = Application(qapp, opening)
         opened.append(application)
+        for view in application.window.findChildren(QAbstractItemView):
+            # What it finds is a warning of Qt's, and those fail the test.
+            QAbstractItemModelTester(view.model(), QAbstractItemModelTester.FailureReportingMode.Warning, view)
         application.window.show()
         # There is no window manager on a virtual screen to give the focus.
         application.window.activateWindow()

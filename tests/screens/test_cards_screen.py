@@ -82,7 +82,7 @@ def test_unattended_starts_a_card_that_goes_in_and_asks_nothing(tmp_path: Path, 
         assert scene.station.cards["r1"].stage is Stage.PROVEN
         assert [job.kind for job in scene.runner.added].count("offload") == 1
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_unattended_leaves_folders_alone_and_can_be_switched(tmp_path: Path, drone: Path) -> None:
@@ -95,7 +95,7 @@ def test_unattended_leaves_folders_alone_and_can_be_switched(tmp_path: Path, dro
         scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
         assert scene.station.cards[str(drone)].stage is Stage.LISTED
     finally:
-        scene.ledger.close()
+        scene.close()
 
 
 def test_a_card_with_another_content_under_the_same_names_is_not_called_kept(
@@ -122,6 +122,7 @@ def test_a_card_with_another_content_under_the_same_names_is_not_called_kept(
     assert row.can_offload
 
 
+@pytest.mark.usefixtures("known_disk")
 def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Path) -> None:
     key = scene.listed(drone)
     scene.desk.cards.offload(key)

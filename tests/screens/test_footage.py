@@ -34,7 +34,7 @@ def shoot(tmp_path_factory: pytest.TempPathFactory, camcorder: Path, drone: Path
     folder = tmp_path_factory.mktemp("shoot")
     made = Scene(folder)
     looked_at(made, camcorder, drone)
-    made.ledger.close()
+    made.close()
     (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
     return folder
 
@@ -46,7 +46,7 @@ def scene(shoot: Path) -> Iterator[Scene]:
     shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
     made = Scene(shoot)
     yield made
-    made.ledger.close()
+    made.close()
 
 
 @pytest.fixture
@@ -58,7 +58,7 @@ def footage(scene: Scene) -> FootageScreen:
 def new_scene(tmp_path: Path) -> Iterator[Scene]:
     made = Scene(tmp_path)
     yield made
-    made.ledger.close()
+    made.close()
 
 
 def names(footage: FootageScreen) -> list[str]:

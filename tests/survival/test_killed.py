@@ -81,8 +81,10 @@ def nothing_false(places: list[Path], truth: dict[str, str]) -> None:
 @pytest.mark.parametrize("moment", ["call", pytest.param("return", marks=pytest.mark.long)])
 @pytest.mark.parametrize(("step", "times"), STEPS)
 def test_killed_at_a_named_step(
-    loaded: Loaded, small_card: Path, tmp_path: Path, step: str, times: int, moment: str
+    loaded: Loaded, small_card: Path, tmp_path: Path, request: pytest.FixtureRequest, step: str, times: int, moment: str
 ) -> None:
+    if step == "sync_filesystem":
+        request.getfixturevalue("known_disk")
     before, truth = snapshot(small_card), contents(small_card)
     places = [tmp_path / "a", tmp_path / "b"]
     code = loaded.ended(Run(words_of(small_card, places), step, times, moment))

@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 import psutil
+import pytest
 
 from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.watch import Watch
@@ -47,6 +48,7 @@ def parts(folder: Path) -> list[Path]:
     return [path for path in folder.glob("*") if path.name.startswith(".")]
 
 
+@pytest.mark.usefixtures("known_disk")
 def test_a_batch_that_was_killed_goes_on(tmp_path: Path) -> None:
     first = film(tmp_path / "clip0.mp4", range(PICTURES), "25", "-c:v", "libx264", "-bf", "2", "-c:a", "aac")
     for number in range(1, CLIPS):

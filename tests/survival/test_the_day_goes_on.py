@@ -471,6 +471,7 @@ def test_another_disk_at_the_same_place_leaves_the_first_ones_waybill(
     assert [(entry.files, entry.proven) for entry in waybills(ledger)] == [(6, 1), (10, 1)]
 
 
+@pytest.mark.usefixtures("known_disk")
 def test_a_copy_whose_folder_another_took_or_that_cannot_be_read_is_proven_no_longer(
     ledger: Ledger, drone: Path, small_card: Path, tmp_path: Path
 ) -> None:

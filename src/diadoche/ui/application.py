@@ -106,8 +106,8 @@ class Application:
         )
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
         self.desk = Desk(self.ledger, self.runner, self.station)
-        self.desk.later = lambda doing: QTimer.singleShot(0, doing)
-        self.desk.shelf.gather = lambda doing: QTimer.singleShot(_GATHERED_MS, doing)
+        self.desk.later = lambda doing: self._after_ms(0, doing)
+        self.desk.shelf.gather = lambda doing: self._after_ms(_GATHERED_MS, doing)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
@@ -209,6 +209,10 @@ class Application:
         self.window.show()
         self.window.raise_()
         self.window.activateWindow()
+
+    def _after_ms(self, wait_ms: int, doing: Callable[[], object]) -> None:
+        """Does something soon, unless the window has closed by then: what it would show it in is gone."""
+        QTimer.singleShot(wait_ms, lambda: None if self._closed else doing())
 
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""

@@ -57,7 +57,9 @@ class FootageModel(QAbstractTableModel):
 
     def flags(self, index: QModelIndex) -> Qt.ItemFlag:
         row = index.row()
-        if 0 <= row < len(self._screen.rows) and self._screen.is_heading(row):
+        if not index.isValid():
+            return Qt.ItemFlag.NoItemFlags
+        if row < len(self._screen.rows) and self._screen.is_heading(row):
             return _HEADING
         return _CLIP
 
