@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, cast
 
-from PyQt6.QtCore import QPoint, QRect, Qt
+from PyQt6.QtCore import QPoint, QRect, Qt, QTimer
 from PyQt6.QtGui import QAction
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QMenu, QPushButton, QTableView, QWidget
+from PyQt6.QtWidgets import QApplication, QMenu, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
 
 from diadoche.ui.application import Application
@@ -77,16 +77,34 @@ def click(application: Application, qtbot: QtBot, text: str) -> None:
 
 
 def choose(application: Application, qtbot: QtBot, text: str) -> None:
-    """Chooses what begins with a text from whichever menu has it."""
+    """Opens the menu of whichever button offers what begins with a text, and clicks that."""
 
-    def found() -> QAction | None:
-        actions = (action for menu in application.window.findChildren(QMenu) for action in menu.actions())
-        return next((each for each in actions if each.isEnabled() and each.text().startswith(text)), None)
+    def wanted(menu: QMenu) -> QAction | None:
+        return next((each for each in menu.actions() if each.isEnabled() and each.text().startswith(text)), None)
+
+    def found() -> QPushButton | None:
+        for button in application.window.findChildren(QPushButton):
+            if button.isVisible() and button.isEnabled() and any(map(wanted, button.findChildren(QMenu))):
+                return button
+        return None
 
     waits(qtbot, lambda: found() is not None)
-    action = found()
-    assert action is not None
-    action.trigger()
+    button = found()
+    assert button is not None
+
+    def pick() -> None:
+        # Only now: a menu may be filled as it opens.
+        menu = QApplication.activePopupWidget()
+        if isinstance(menu, QMenu):
+            opened.stop()
+            action = wanted(menu)
+            menu.close() if action is None else click_at(menu, pos=menu.actionGeometry(action).center())
+
+    # The button's click returns when its menu has closed.
+    opened = QTimer()
+    opened.timeout.connect(pick)
+    opened.start(10)
+    click_at(button)
 
 
 def offload(application: Application, qtbot: QtBot) -> None:

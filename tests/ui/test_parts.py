@@ -82,7 +82,7 @@ def test_states_differ_in_shape_and_not_only_in_colour(theme: Theme) -> None:
         painter.end()
         # Coverage alone: colour is taken away.
         covered = tuple(image.pixelColor(x, y).alpha() > 127 for x in range(24) for y in range(24))
-        shapes.add((covered, mark is Mark.UNDER_WAY))
+        shapes.add(covered)
     assert len(shapes) == len(Mark)
 
 
