@@ -13,11 +13,13 @@ from diadoche.core.disks import (
     Disk,
     Limits,
     Mount,
+    ReadBack,
     disk_of,
     disk_of_mount,
     limits_of,
     mount_of,
     mounts,
+    read_back_of_mount,
     standing_part,
 )
 from diadoche.core.offload.preflight import Room, advice, gone, unusable_reason
@@ -80,6 +82,42 @@ def test_a_volume_of_several_disks_is_on_all_of_them(tmp_path: Path) -> None:
     # A member that is not known leaves the whole unknown: half of the truth would count too many.
     (sys / "dev/block/8:16").unlink()
     assert disk_of_mount(volume, sys) == UNKNOWN_DISK
+
+
+@pytest.mark.parametrize(
+    ("loop", "links", "reached"),
+    [
+        ({}, {"8:0": "sdx"}, ReadBack.DISK),
+        ({"loop/dio": "0\n"}, {"8:0": "sdx"}, ReadBack.CACHE),
+        ({"loop/dio": "1\n"}, {"8:0": "sdx"}, ReadBack.DISK),
+        ({"loop/dio": "1\n"}, {}, ReadBack.CACHE),
+    ],
+    ids=["a disk", "a file through the cache", "a file past it", "a file on what is not known"],
+)
+def test_a_proof_reaches_the_disk_only_where_all_beneath_is_known(
+    tmp_path: Path, loop: dict[str, str], links: dict[str, str], reached: ReadBack
+) -> None:
+    """A mapped volume, as an encrypted one is, over a disk, or over a file on it."""
+    image = tmp_path / "image"
+    image.write_bytes(b"")
+    here = image.stat().st_dev
+    below = "loop0" if loop else "sdx"
+    backing = {"loop/backing_file": f"{image}\n", "dev": "7:0"} if loop else {}
+    sys = _sysfs(
+        tmp_path / "sys",
+        {"dm-0": {"dev": "253:0"}, "sdx": {"dev": "8:0"}} | ({"loop0": backing | loop} if loop else {}),
+        {"253:0": "dm-0", **links} | ({"7:0": "loop0"} if loop else {}),
+    )
+    if links:
+        (sys / f"dev/block/{os.major(here)}:{os.minor(here)}").symlink_to(sys / "block/sdx")
+    (sys / "block/dm-0/slaves").mkdir()
+    (sys / "block/dm-0/slaves" / below).symlink_to(sys / "block" / below)
+    devices = sys / "fs/btrfs/some-uuid/devices"
+    devices.mkdir(parents=True)
+    (devices / "dm-0").symlink_to(sys / "block/dm-0")
+    volume = Mount("0:50", tmp_path, "btrfs", "/dev/dm-0", frozenset())
+    assert read_back_of_mount(volume, passed_cache=True, sys=sys) is reached
+    assert read_back_of_mount(volume, passed_cache=False, sys=sys) is ReadBack.CACHE
 
 
 def test_a_server_counts_by_its_address(tmp_path: Path) -> None:

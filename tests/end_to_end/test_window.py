@@ -163,9 +163,9 @@ def test_a_card_pulled_half_way_is_taken_up_again(open_window: Opener, qtbot: Qt
     waits(qtbot, lambda: first(application) == "The card is not copied yet.")
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "The card can come out.")
-    copies = [entry for entry in application.desk.ledger.entries if entry.proven == 2]
-    assert len(copies) == 1
-    assert Path(copies[0].copies[0].root).name == "card-001"
+    waits(qtbot, lambda: 2 in [entry.proven for entry in application.desk.ledger.entries])
+    (copied,) = (entry for entry in application.desk.ledger.entries if entry.proven == 2)
+    assert Path(copied.copies[0].root).name == "card-001"
 
 
 def test_the_first_start_leads_to_a_place_and_a_dropped_folder_is_a_card(

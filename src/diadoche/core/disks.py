@@ -16,6 +16,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import chain
 from pathlib import Path
 from typing import Literal
 
@@ -207,46 +208,64 @@ def _server(source: str) -> str:
 
 
 def _mount_disks(mount: Mount, sys: Path) -> frozenset[str]:
+    """The whole disks that a filesystem is on; none where one of them is not known."""
+    stack = _mount_stack(mount, sys)
+    return frozenset(folder.name for folder in stack if not _slaves(folder) and not _is_loop(folder))
+
+
+def _mount_stack(mount: Mount, sys: Path) -> tuple[Path, ...]:
     if mount.kind == "btrfs":
         # Its own device number names no disk; the volume's members are listed [SYSFS].
-        return _btrfs_disks(mount, sys)
+        return _btrfs_stack(mount, sys)
     try:
-        return _block_disks(mount.point.stat().st_dev, sys, depth=0)
+        return _block_stack(mount.point.stat().st_dev, sys, depth=0)
     except OSError:
-        return frozenset()
+        return ()
 
 
-def _btrfs_disks(mount: Mount, sys: Path) -> frozenset[str]:
+def _btrfs_stack(mount: Mount, sys: Path) -> tuple[Path, ...]:
     source = Path(mount.source)
     for devices in sorted((sys / "fs/btrfs").glob("*/devices")):
         members = sorted(devices.iterdir())
         if any(member.name == source.resolve().name for member in members):
-            found = [_block_disks(_device(member.resolve()), sys, depth=0) for member in members]
-            return frozenset().union(*found) if all(found) else frozenset()
-    return frozenset()
+            return _all_known(_block_stack(_device(member.resolve()), sys, depth=0) for member in members)
+    return ()
 
 
-def _block_disks(device: int, sys: Path, depth: int) -> frozenset[str]:
-    """The whole disks beneath a block device: through partitions, mapped volumes and loops [SYSFS].
+def _block_stack(device: int, sys: Path, depth: int) -> tuple[Path, ...]:
+    """The kernel's folders of the block devices beneath one: through partitions, mapped volumes and loops [SYSFS].
 
-    None where one of those beneath is not known: half of the truth would count too many.
+    Empty where one of those beneath is not known: half of the truth would count too many.
     """
     link = sys / "dev/block" / f"{os.major(device)}:{os.minor(device)}"
     if depth > 8 or not link.exists():
-        return frozenset()
+        return ()
     folder = link.resolve()
     if (folder / "partition").exists():
         folder = folder.parent
-    slaves = [slave.resolve() for slave in (folder / "slaves").glob("*")]
-    if slaves:
-        found = [_block_disks(_device(slave), sys, depth + 1) for slave in slaves]
-        return frozenset().union(*found) if all(found) else frozenset()
-    backing = folder / "loop/backing_file"
-    if backing.exists():
+    if slaves := _slaves(folder):
+        below = _all_known(_block_stack(_device(slave), sys, depth + 1) for slave in slaves)
+        return (folder, *below) if below else ()
+    if _is_loop(folder):
         # A file that was deleted has lost its name: its disk cannot be told any more.
-        file = Path(backing.read_text().strip())
-        return _block_disks(file.stat().st_dev, sys, depth + 1) if file.exists() else frozenset()
-    return frozenset({folder.name})
+        file = Path((folder / "loop/backing_file").read_text().strip())
+        below = _block_stack(file.stat().st_dev, sys, depth + 1) if file.exists() else ()
+        return (folder, *below) if below else ()
+    return (folder,)
+
+
+def _all_known(stacks: Iterable[tuple[Path, ...]]) -> tuple[Path, ...]:
+    """Several stacks as one; nothing where one of them is not known."""
+    found = tuple(stacks)
+    return tuple(chain.from_iterable(found)) if all(found) else ()
+
+
+def _slaves(folder: Path) -> list[Path]:
+    return [slave.resolve() for slave in (folder / "slaves").glob("*")]
+
+
+def _is_loop(folder: Path) -> bool:
+    return (folder / "loop/backing_file").exists()
 
 
 def _device(folder: Path) -> int:
@@ -293,19 +312,26 @@ def read_back_of(path: Path, *, passed_cache: bool, sys: Path = Path("/sys")) ->
         sys: the kernel's own tree.
     """
     mount = mount_of(path)
-    if mount is not None and (mount.kind in _NETWORK or mount.source.startswith("//")):
+    return ReadBack.CACHE if mount is None else read_back_of_mount(mount, passed_cache=passed_cache, sys=sys)
+
+
+def read_back_of_mount(mount: Mount, *, passed_cache: bool, sys: Path = Path("/sys")) -> ReadBack:
+    """How far readings of a mounted filesystem reach; arguments as above."""
+    if mount.kind in _NETWORK or mount.source.startswith("//"):
         return ReadBack.NETWORK
     # FUSE and others take a direct reading too, and answer it from a cache of their own.
-    if passed_cache and mount is not None and mount.kind in _ON_BLOCKS and not _through_file(mount, sys):
+    if passed_cache and mount.kind in _ON_BLOCKS and _reaches_disks(mount, sys):
         return ReadBack.DISK
     return ReadBack.CACHE
 
 
-def _through_file(mount: Mount, sys: Path) -> bool:
-    """Whether the filesystem lies in a file that is read through the page cache: a loop without direct access."""
+def _reaches_disks(mount: Mount, sys: Path) -> bool:
+    """Whether nothing beneath a filesystem is a file that is read through the page cache: a loop without direct access.
+
+    What lies beneath it is known for that, or it is not said.
+    """
+    stack = _mount_stack(mount, sys)
     try:
-        device = mount.point.stat().st_dev
-        loop = (sys / "dev/block" / f"{os.major(device)}:{os.minor(device)}").resolve() / "loop"
-        return loop.is_dir() and (loop / "dio").read_text().strip() != "1"
+        return bool(stack) and all((each / "loop/dio").read_text().strip() == "1" for each in stack if _is_loop(each))
     except OSError:
-        return True
+        return False
