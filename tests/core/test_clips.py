@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from diadoche.core.cards.card import Card, LookChoice, look
+from diadoche.core.cards.card import Card, HeadsOf, LookChoice, look
 from diadoche.core.cards.cardset import card_sets
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.identify.facts import AudioFacts, Color, Facts, VideoFacts
@@ -42,10 +42,15 @@ def looked(root: Path, heads: dict[str, Facts], *, sizes: dict[str, int] | None 
         with (root / path).open("wb") as file:
             file.truncate((sizes or {}).get(path, 10_000))
 
-    def head(paths: Sequence[Path]) -> Facts:
-        return heads[str(paths[0].relative_to(root))]
+    def read(clips: Iterable[Sequence[Path]]) -> Iterator[Facts]:
+        return (heads[str(paths[0].relative_to(root))] for paths in clips)
 
-    return look(root, LAYOUTS, Watch(), head, LookChoice(stills_apart=apart))
+    return look(root, LAYOUTS, Watch(), read, LookChoice(stills_apart=apart))
+
+
+def alike(found: Facts) -> HeadsOf:
+    """Every clip has the same facts."""
+    return lambda clips: (found for _clip in clips)
 
 
 def spans(card: Card) -> list[list[str]]:
@@ -152,8 +157,10 @@ def rig(folder: Path, lens: int, seconds: dict[str, float]) -> Path:
     return folder
 
 
-def rig_head(lengths: dict[str, float]) -> Callable[[Sequence[Path]], Facts]:
-    return lambda paths: facts(next((s for name, s in lengths.items() if name in paths[0].name), 10.0))
+def rig_head(lengths: dict[str, float]) -> HeadsOf:
+    return lambda clips: (
+        facts(next((s for name, s in lengths.items() if name in paths[0].name), 10.0)) for paths in clips
+    )
 
 
 def test_sister_cards_are_found_beside_one_and_a_folder_of_them_is_a_card_set(tmp_path: Path) -> None:
@@ -202,16 +209,16 @@ def stills(root: Path, steps_s: list[float]) -> Path:
 
 def test_stills_that_came_evenly_are_one_clip_unless_told_otherwise(tmp_path: Path) -> None:
     root = stills(tmp_path / "even", [5.0] * 12)
-    card = look(root, LAYOUTS, Watch(), lambda _paths: facts(0))
+    card = look(root, LAYOUTS, Watch(), alike(facts(0)))
     assert [(clip.kind, len(clip.spans)) for clip in card.clips] == [("sequence", 12)]
     assert card.stills == ()
-    alone = look(root, LAYOUTS, Watch(), lambda _paths: facts(0), LookChoice(stills_apart=True))
+    alone = look(root, LAYOUTS, Watch(), alike(facts(0)), LookChoice(stills_apart=True))
     assert (alone.clips, len(alone.stills)) == ((), 12)
 
 
 def test_photographs_are_not_taken_for_a_recording(tmp_path: Path) -> None:
     root = stills(tmp_path / "uneven", [3.0, 40.0, 2.0, 9.0, 31.0, 4.0, 77.0, 5.0, 6.0, 18.0])
-    card = look(root, LAYOUTS, Watch(), lambda _paths: facts(0))
+    card = look(root, LAYOUTS, Watch(), alike(facts(0)))
     assert (card.clips, len(card.stills)) == ((), 10)
 
 
@@ -219,7 +226,7 @@ def test_op_atom_sound_belongs_to_its_picture_and_low_resolution_to_its_chapter(
     card = looked(tmp_path, {f"{D}AB010001.MP4": facts(10), f"{D}AB020001.MP4": facts(10)})
     for name in ("AL010001.LRV", "AL020001.LRV", "AB010001.THM"):
         (tmp_path / D / name).write_bytes(b"x")
-    card = look(tmp_path, LAYOUTS, Watch(), lambda _paths: facts(10))
+    card = look(tmp_path, LAYOUTS, Watch(), alike(facts(10)))
     assert [each.path.rpartition("/")[2] for each in card.clips[0].companions] == [
         "AB010001.THM",
         "AL010001.LRV",
@@ -240,5 +247,5 @@ def test_a_moment_beside_the_recording_counts_where_it_tells_none_itself(tmp_pat
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(bytes(5000))
         path.with_suffix(".MOI").write_bytes(data)
-    card = look(tmp_path, LAYOUTS, Watch(), lambda _paths: facts(4, None))
+    card = look(tmp_path, LAYOUTS, Watch(), alike(facts(4, None)))
     assert [clip.start for clip in card.clips] == [datetime(2026, 6, 14, 16, 40, 5, 250_000, UTC), None, None]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from pathlib import Path
@@ -61,12 +61,17 @@ class Card:
         return (starts[0], starts[-1]) if starts else None
 
 
-def heads_here(paths: Sequence[Path]) -> Facts:
+# Reads the headers of clips, each given by its files; the facts come in the same order.
+HeadsOf = Callable[[Iterable[Sequence[Path]]], Iterable[Facts]]
+
+
+def heads_here(clips: Iterable[Sequence[Path]]) -> Iterator[Facts]:
     """Headers read in this very process."""
-    try:
-        return identify(paths, "headers")
-    except DiadocheError as error:
-        return unreadable(paths[0], error.problem)
+    for paths in clips:
+        try:
+            yield identify(paths, "headers")
+        except DiadocheError as error:
+            yield unreadable(paths[0], error.problem)
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,11 +86,7 @@ USUAL_LOOK = LookChoice()
 
 
 def look(
-    path: Path,
-    layouts: Sequence[Layout],
-    watch: Watch,
-    heads_of: Callable[[Sequence[Path]], Facts] = heads_here,
-    choice: LookChoice = USUAL_LOOK,
+    path: Path, layouts: Sequence[Layout], watch: Watch, heads_of: HeadsOf = heads_here, choice: LookChoice = USUAL_LOOK
 ) -> Card:
     """Recognises and lists a card. Only the heads of its clips are read.
 
@@ -93,7 +94,7 @@ def look(
         path: anything on the card.
         layouts: in the order in which they are tried.
         watch: told about every clip.
-        heads_of: reads the headers of one clip's files; it may do so where a crash is survivable.
+        heads_of: reads the headers; it may do so where a crash is survivable, and several at once.
         choice: what the person says about the card.
 
     Raises:
@@ -109,9 +110,9 @@ def look(
     problems = [*tree.unlisted, *listed.problems]
     heads: dict[str, Facts] = {}
     clips = []
-    for number, clip in enumerate(listed.clips):
+    files = [[tree.root / span for span in _head_spans(clip)] for clip in listed.clips]
+    for number, (clip, facts) in enumerate(zip(listed.clips, heads_of(files), strict=True), start=1):
         watch.step(Progress(number, len(listed.clips), clip.name))
-        facts = heads_of([tree.root / span for span in _head_spans(clip)])
         heads[clip.spans[0]] = facts
         problems += [problem for problem in facts.problems if not _already(problem, problems)]
         clips.append(_dated(_timed(clip, facts), tree))

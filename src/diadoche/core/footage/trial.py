@@ -50,13 +50,15 @@ def try_clip(paths: Sequence[Path]) -> Trial:
             with decoding(paths[0]):
                 first = next(media.decode(stream), None)
                 aspect = stream.sample_aspect_ratio or Fraction(1)
+                # Opening a file costs more than all the rest: a clip of one is opened once.
+                last = _last_decodes(media, stream) if first is not None and len(paths) == 1 else None
         if first is None:
             return Trial(_no_picture(paths[0], "first"))
-        with opened(paths[-1:]) as media, decoding(paths[-1]):
-            stream = _video(media)
-            if stream is None or not _last_decodes(media, stream):
-                return Trial(_no_picture(paths[-1], "last"), thumbnail=thumbnail(first, aspect))
-        return Trial(thumbnail=thumbnail(first, aspect))
+        if last is None:
+            with opened(paths[-1:]) as media, decoding(paths[-1]):
+                stream = _video(media)
+                last = stream is not None and _last_decodes(media, stream)
+        return Trial(None if last else _no_picture(paths[-1], "last"), thumbnail=thumbnail(first, aspect))
     except DiadocheError as error:
         return Trial(error.problem)
     except OSError as error:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice, look
 from diadoche.core.cards.layout import load_layouts
+from diadoche.core.identify.facts import Facts
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.side_processes.parser import FactsMemory, Parser
+from diadoche.services.side_processes.side_by_side import side_by_side
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,14 +27,18 @@ class ListCardRequest:
 
 def perform_list_card(request: ListCardRequest, watch: Watch) -> Card:
     """Recognises and lists a card; see `diadoche.core.cards.card.look` for what it raises."""
-    with Parser(FactsMemory(request.facts_memory) if request.facts_memory else None) as parser:
-        return look(
-            request.path,
-            load_layouts(request.own_layouts),
-            watch,
-            lambda paths: parser.facts(paths, "headers", watch),
-            request.choice,
-        )
+    memory = FactsMemory(request.facts_memory) if request.facts_memory else None
+
+    def heads(parser: Parser, paths: Sequence[Path]) -> Facts:
+        return parser.facts(paths, "headers", watch)
+
+    return look(
+        request.path,
+        load_layouts(request.own_layouts),
+        watch,
+        lambda clips: side_by_side(lambda: Parser(memory), heads, clips),
+        request.choice,
+    )
 
 
 def list_card_at(path: Path, own_layouts: Path | None, watch: Watch, choice: LookChoice = USUAL_LOOK) -> Card:

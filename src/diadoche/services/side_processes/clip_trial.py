@@ -13,6 +13,7 @@ from diadoche.core.errors import Problem
 from diadoche.core.footage.trial import Trial, try_clip
 from diadoche.core.names import shown
 from diadoche.core.watch import Progress, Watch
+from diadoche.services.side_processes.side_by_side import side_by_side
 from diadoche.services.side_processes.side_process import SideProcess, serve
 
 _LONGEST_S = 60.0
@@ -35,11 +36,16 @@ def try_copy(root: Path, clips: Sequence[Clip], watch: Watch, longest_s: float =
         Cancelled: the watch was stopped.
     """
     tried = Tried()
-    with SideProcess("diadoche.services.side_processes.clip_trial") as side_process:
-        for number, clip in enumerate(clips):
-            watch.step(Progress(number, len(clips), f"trying {shown(clip.name)}"))
-            told = side_process.ask([str(root / span) for span in clip.spans], longest_s, watch)
-            _take(tried, clip.name, _trial(told) if told is not None else Trial(_gave_up(clip.name, root)))
+
+    def ask(side_process: SideProcess, clip: Clip) -> Trial:
+        told = side_process.ask([str(root / span) for span in clip.spans], longest_s, watch)
+        return _trial(told) if told is not None else Trial(_gave_up(clip.name, root))
+
+    watch.step(Progress(0, len(clips), "trying the clips"))
+    trials = side_by_side(lambda: SideProcess("diadoche.services.side_processes.clip_trial"), ask, clips)
+    for number, (clip, trial) in enumerate(zip(clips, trials, strict=True), start=1):
+        watch.step(Progress(number, len(clips), f"trying {shown(clip.name)}"))
+        _take(tried, clip.name, trial)
     return tried
 
 
