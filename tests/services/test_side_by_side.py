@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -66,6 +67,8 @@ def test_what_one_raises_ends_all_and_closes_the_helpers(helpers: Helpers) -> No
         begun.append(item)
         if item == 3:
             raise ValueError("the fourth one")
+        # As long as a question to a process takes, or all of them would be answered before anybody looks.
+        time.sleep(0.001)
         return item
 
     with pytest.raises(ValueError, match="the fourth one"):
