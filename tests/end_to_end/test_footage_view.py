@@ -115,6 +115,9 @@ def test_verdicts_tags_and_notes_are_kept_over_a_restart(
     assert by_name["DRON0001"].verdict == "keep"
     assert (by_name["DRON0002"].verdict, by_name["DRON0002"].tags) == ("no", ("tower", "low sun"))
     assert by_name["DRON0002"].note == "lens flare"
+    press(application.window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert next(each for each in application.desk.footage.clips if each.clip.name == "DRON0002").opinion.note == ""
+    by_name = {clip.clip.name: clip.opinion for clip in application.desk.footage.clips}
     # Another start of the application reads them from the same ledger.
     with closing(Ledger(demo_places(shoot_folder).ledger)) as ledger:
         again = kept_clips(ledger, application.station.shoot.id)

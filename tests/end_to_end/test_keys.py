@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QPushButton
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
+from diadoche.ui.failure_box import Failures
 from diadoche.ui.keys_dialog import KeysDialog
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import press, texts, waits
+from tests.end_to_end.driving import click, click_at, first, press, texts, waits
 
 
 def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener, qtbot: QtBot) -> None:
@@ -49,3 +51,58 @@ def test_hand_off_by_its_key_only_where_there_is_something(
     monkeypatch.setattr(type(application.desk.outputs), "can_hand_off", property(lambda _screen: True))
     press(window, Qt.Key.Key_H, Qt.KeyboardModifier.ControlModifier)
     assert len(asked) == 1
+
+
+def test_work_begins_where_the_focus_is_and_nothing_is_taken_away_by_it(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    window = application.window
+    click(application, qtbot, "Put in Drone")
+    waits(qtbot, lambda: window.cards.offload_button.isEnabled())
+    for number in (2, 1):
+        press(window, Qt.Key(Qt.Key.Key_0 + number), Qt.KeyboardModifier.ControlModifier)
+    assert window.focusWidget() is window.cards.offload_button
+    press(window.focusWidget(), Qt.Key.Key_Return)
+    assert window.focusWidget() is window.cards.glance.start_button
+    press(window.focusWidget(), Qt.Key.Key_Return)
+    waits(qtbot, lambda: first(application) == "The card can come out.")
+    begin = window.focusWidget()
+    assert isinstance(begin, QPushButton)
+    assert begin.text().startswith("From elsewhere")
+
+
+def test_a_place_and_a_verdict_are_taken_back(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    window = application.window
+    before = application.station.shoot.settings.places
+    away = next(part for part in window.findChildren(QPushButton) if part.text() == "Not for this shoot")
+    away.setFocus()
+    press(away, Qt.Key.Key_Return)
+    assert application.station.shoot.settings.places == before[1:]
+    press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert application.station.shoot.settings.places == before
+    assert window.watch_line.second.text().startswith(f"Taken back: {before[0].name}")
+    press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.watch_line.second.text() == "There is nothing to take back."
+
+
+def test_a_defect_is_shown_once_with_what_is_safe_and_its_report(qtbot: QtBot, own_state: Path) -> None:
+    failures = Failures()
+
+    def fail() -> None:
+        raise KeyError("a defect")
+
+    for _time in range(3):
+        try:
+            fail()
+        except KeyError as error:
+            failures.tell(type(error), error, error.__traceback__)
+    (box,) = (each for each in QApplication.topLevelWidgets() if isinstance(each, QMessageBox) and each.isVisible())
+    assert "Originals and copies are untouched" in box.informativeText()
+    (report,) = own_state.rglob("reports/*.txt")
+    copy = next(part for part in box.findChildren(QPushButton) if part.text() == "Copy the report")
+    click_at(copy)
+    clipboard = QApplication.clipboard()
+    assert clipboard is not None
+    assert clipboard.text() == report.read_text()
+    assert box.isVisible()
+    box.close()

@@ -66,7 +66,7 @@ def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed:
 def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
     outputs, shelf = routed.desk.outputs, routed.desk.shelf
     unwanted = next(line.clip for line in shelf.lines if line.clip.facts and line.clip.facts.route.name == "convert")
-    shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))])
+    shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))], "no")
     assert [request.clip_id for request in outputs.to_make()] == [
         line.clip.id for line in shelf.lines
         if line.clip.facts and line.clip.facts.route.name == "convert" and line.clip.id != unwanted.id

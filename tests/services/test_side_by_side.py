@@ -25,8 +25,10 @@ class Helpers:
         number = self.made
         self.made += 1
         self.open.add(number)
-        yield number
-        self.open.discard(number)
+        try:
+            yield number
+        finally:
+            self.open.discard(number)
 
 
 @pytest.fixture

@@ -14,6 +14,7 @@ from diadoche.core.watch import Progress
 from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.results import format_words, numbers
+from diadoche.screens.undo import Undo
 from diadoche.screens.watch_line import WatchLine, watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.ledger.ledger import Ledger
@@ -88,7 +89,8 @@ class Ribbon:
 class CardsScreen:
     """What the first view shows and allows."""
 
-    def __init__(self, station: Station, ledger: Ledger) -> None:
+    def __init__(self, station: Station, ledger: Ledger, undo: Undo) -> None:
+        self._undo = undo
         self._station = station
         self._ledger = ledger
         self.on_change: Callable[[], None] = lambda: None
@@ -257,8 +259,10 @@ class CardsScreen:
             self.let_out(key)
 
     def remove_place(self, path: Path) -> None:
-        """Takes a destination off the shoot; what lies there stays."""
-        self._change_places(tuple(each for each in self._station.shoot.settings.places if each != path))
+        """Takes a destination off the shoot; what lies there stays. It can be taken back."""
+        before = self._station.shoot.settings.places
+        self._undo.note(f"{path.name or path} is a place for this shoot again", lambda: self._change_places(before))
+        self._change_places(tuple(each for each in before if each != path))
 
     def _change_places(self, places: tuple[Path, ...]) -> None:
         self._station.change_settings(places=places)

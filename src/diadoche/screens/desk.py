@@ -9,6 +9,7 @@ from diadoche.screens.footage import FootageScreen
 from diadoche.screens.ledger import LedgerScreen
 from diadoche.screens.outputs import OutputsScreen
 from diadoche.screens.shelf import Shelf
+from diadoche.screens.undo import Undo
 from diadoche.screens.watch_line import WatchLine
 from diadoche.screens.work import WorkScreen
 from diadoche.services.jobs.identify import IdentifiedClip
@@ -25,14 +26,15 @@ class Desk:
 
     def __init__(self, ledger: Ledger, runner: Runner, station: Station) -> None:
         self.station = station
-        self.shelf = Shelf(station, ledger)
+        self.undo = Undo()
+        self.shelf = Shelf(station, ledger, self.undo)
         self._shoot = station.shoot.id
         self._runner = runner
         self._unmeasured = False
         # Does something a little later; the window puts its own events between, so that no single one is long.
         self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._pending: list[Callable[[], None]] = []
-        self.cards = CardsScreen(station, ledger)
+        self.cards = CardsScreen(station, ledger, self.undo)
         self.footage = FootageScreen(self.shelf, ledger)
         self.outputs = OutputsScreen(station, ledger, runner, self.shelf)
         self.footage.write_spheres = self.outputs.write_spheres
@@ -91,6 +93,7 @@ class Desk:
     def _cards_changed(self) -> None:
         if self.station.shoot.id != self._shoot:
             self._shoot = self.station.shoot.id
+            self.undo.forget()
             self._soon(self.shelf.refresh)
         self.cards.on_change()
 

@@ -288,16 +288,19 @@ class FootageScreen:
 
     def judge(self, verdict: Verdict) -> None:
         """Keep, maybe, no, or nothing, for all that is selected."""
-        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, verdict=verdict)) for each in self._chosen()])
+        opinions = [(each.clip.id, replace(each.clip.opinion, verdict=verdict)) for each in self._chosen()]
+        self._shelf.judge(opinions, f"{verdict or 'no verdict'} for {count_text(len(opinions), 'clip')}")
 
     def tag(self, words: str) -> None:
         """Gives the selected clips these tags, written with commas between them."""
         tags = tuple(dict.fromkeys(filter(None, (word.strip() for word in words.split(",")))))
-        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, tags=tags)) for each in self._chosen()])
+        opinions = [(each.clip.id, replace(each.clip.opinion, tags=tags)) for each in self._chosen()]
+        self._shelf.judge(opinions, f"tags of {count_text(len(opinions), 'clip')}")
 
     def note(self, words: str) -> None:
         """Writes a note to the selected clips."""
-        self._shelf.judge([(each.clip.id, replace(each.clip.opinion, note=words.strip())) for each in self._chosen()])
+        opinions = [(each.clip.id, replace(each.clip.opinion, note=words.strip())) for each in self._chosen()]
+        self._shelf.judge(opinions, f"the note of {count_text(len(opinions), 'clip')}")
 
     @property
     def can_write_sphere(self) -> bool:

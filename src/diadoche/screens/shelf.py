@@ -8,6 +8,7 @@ from datetime import tzinfo
 
 from diadoche.core.identify.alike import Majority, Tally
 from diadoche.screens.lines import Line, line_of, lines_of, zone_of
+from diadoche.screens.undo import Undo
 from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
 from diadoche.services.ledger.ledger import Ledger
@@ -22,7 +23,8 @@ Read = tuple[list[Line], Tally]
 class Shelf:
     """All lines of the shoot at hand, in order of time."""
 
-    def __init__(self, station: Station, ledger: Ledger) -> None:
+    def __init__(self, station: Station, ledger: Ledger, undo: Undo) -> None:
+        self._undo = undo
         self._station = station
         self._ledger = ledger
         self._reading = self._again = False
@@ -93,8 +95,14 @@ class Shelf:
         self._gathering = False
         self._tell()
 
-    def judge(self, opinions: list[tuple[int, Opinion]]) -> None:
-        """Writes down what the person thinks of some clips."""
+    def judge(self, opinions: list[tuple[int, Opinion]], what: str) -> None:
+        """Writes down what the person thinks of some clips; `what` says it, for taking it back."""
+        before = [(line.clip.id, line.clip.opinion) for line in self.chosen(clip_id for clip_id, _new in opinions)]
+        if before:
+            self._undo.note(what, lambda: self._write(before))
+        self._write(opinions)
+
+    def _write(self, opinions: list[tuple[int, Opinion]]) -> None:
         judge_clips(self._ledger, opinions)
         for clip_id, opinion in opinions:
             place = self._places.get(clip_id)

@@ -6,11 +6,9 @@ import logging
 import sys
 import threading
 import time
-import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from types import TracebackType
 from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer
@@ -35,6 +33,7 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
+from diadoche.ui.failure_box import install_hook
 from diadoche.ui.main_window import MainWindow
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.signals import quit_on_signals
@@ -227,21 +226,6 @@ class Application:
         if self.bench is not None:
             self.bench.close()
         self.ledger.close()
-
-
-def install_hook() -> None:
-    """A defect is shown as one, and the window goes on; without this, PyQt ends the program."""
-
-    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        text = "".join(traceback.format_exception(kind, error, trace))
-        LOG.error(text)
-        box = QMessageBox(
-            QMessageBox.Icon.Warning, "Diadoche", "The program failed at this. Originals and copies are untouched."
-        )
-        box.setDetailedText(text)
-        box.exec()
-
-    sys.excepthook = hook
 
 
 def run(opening: Opening) -> int:

@@ -18,12 +18,13 @@ from diadoche.ui.board import Board
 from diadoche.ui.glance_view import GlanceView
 from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel
 from diadoche.ui.theme import Theme
+from diadoche.ui.view import View
 
 _FIRST, _BOARD, _GLANCE = range(3)
 _SAID_S = 6.0
 
 
-class CardsView(QWidget):
+class CardsView(View):
     """Cards, places and what crosses between them."""
 
     def __init__(
@@ -36,7 +37,8 @@ class CardsView(QWidget):
         self.address_dialog: AddressDialog | None = None
         self._said_until_s = 0.0
         self._stack = QStackedLayout(self)
-        self._stack.addWidget(_FirstPage(screen, self.choose_place))
+        self._first_page = _FirstPage(screen, self.choose_place)
+        self._stack.addWidget(self._first_page)
         board_page = QWidget()
         self._stack.addWidget(board_page)
         self.glance = GlanceView(theme, screen.glance, self._show_board)
@@ -57,6 +59,15 @@ class CardsView(QWidget):
         self._bench = BenchView(bench) if bench is not None else None
         if self._bench is not None:
             column.addWidget(self._bench)
+
+    def first_focus(self) -> QWidget:
+        """The one button; where it can do nothing yet, what brings a card or the first place."""
+        page = self._stack.currentIndex()
+        if page == _GLANCE:
+            return self.glance
+        if page == _FIRST:
+            return self._first_page.place_button
+        return self.offload_button if self.offload_button.isEnabled() else self._sources_button
 
     def _headings(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -82,9 +93,11 @@ class CardsView(QWidget):
         self._unattended.setToolTip("A card that goes in is offloaded at once, with no click and no question (Ctrl+U)")
         self._unattended.clicked.connect(self._screen.set_unattended)
         row.addWidget(self._unattended)
-        sources, self._sources = menu_button("From elsewhere", tip="A folder, a camera or a server in place of a card")
+        self._sources_button, self._sources = menu_button(
+            "From elsewhere", tip="A folder, a camera or a server in place of a card"
+        )
         self._sources.aboutToShow.connect(self._list_sources)
-        row.addWidget(sources)
+        row.addWidget(self._sources_button)
         row.addWidget(button("Add a place…", self.choose_place, tip="One more folder that copies go to (Ctrl+P)"))
         self.offload_button = button(
             "Offload", self.offload, name="main", tip="Copy every card that is in, and prove it (Ctrl+Return)"
@@ -159,6 +172,9 @@ class CardsView(QWidget):
         self._board.refresh()
         self._unattended.setChecked(self._screen.unattended)
         self.offload_button.setText("Offload" if self._screen.unattended else "Offload…")
+        if self.offload_button.hasFocus() and not self._screen.can_offload_any:
+            # Else Qt would pass it on to the next in line, which takes a place away.
+            self._sources_button.setFocus()
         self.offload_button.setEnabled(self._screen.can_offload_any)
         self.refresh_bench()
 

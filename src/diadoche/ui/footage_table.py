@@ -12,6 +12,7 @@ from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.marks import mark_icon
+from diadoche.ui.parts import goes_to_ends
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
@@ -141,6 +142,7 @@ class FootageTable(QTableView):
         header.setSortIndicatorShown(True)
         header.sectionClicked.connect(lambda section: screen.sort_by(screen.columns[section].name))
         selection.selectionChanged.connect(lambda *_: self._selection_changed())
+        goes_to_ends(self)
 
     def refresh(self) -> None:
         """Shows the rows as they are now, with the selection on the same clips."""

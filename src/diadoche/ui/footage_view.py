@@ -23,16 +23,17 @@ from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.footage_table import VERDICT_KEYS, FootageTable
-from diadoche.ui.parts import label, menu_button, panel, with_arrow
+from diadoche.ui.parts import label, leaves_by_escape, menu_button, panel, with_arrow
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
+from diadoche.ui.view import View
 
 _PLAYER_KEYS = {Qt.Key.Key_Space, Qt.Key.Key_J, Qt.Key.Key_K, Qt.Key.Key_L, Qt.Key.Key_Left, Qt.Key.Key_Right}
 _VERDICTS: tuple[tuple[Verdict, str, str], ...] = (("keep", "Keep", "1"), ("maybe", "Maybe", "2"), ("no", "No", "3"))
 _TABLE_PX, _TABLE_BESIDE_COMPARED_PX = 716, 470
 
 
-class FootageView(QWidget):
+class FootageView(View):
     """One selection for table, player and facts."""
 
     def __init__(self, theme: Theme, screen: FootageScreen) -> None:
@@ -79,6 +80,14 @@ class FootageView(QWidget):
         below.addWidget(self._beside, 3)
         column.addLayout(below, 1)
 
+    def first_focus(self) -> QWidget | None:
+        """The clips."""
+        return self.table if self._screen.clips else None
+
+    def _leave_search(self) -> None:
+        self.search_field.clear()
+        self.table.setFocus()
+
     def _tools(self) -> QHBoxLayout:
         """Find, show, group, columns: all that changes what the table holds."""
         row = QHBoxLayout()
@@ -89,6 +98,7 @@ class FootageView(QWidget):
         self.search_field.setToolTip("Shows the clips in which every word occurs (Ctrl+F)")
         self.search_field.setClearButtonEnabled(True)
         self.search_field.textChanged.connect(self._screen.find)
+        leaves_by_escape(self.search_field, self._leave_search)
         row.addWidget(self.search_field, 1)
         self._show_button = self._menu(row, "Show", SHOWINGS, self._screen.show_only, "Which clips are shown")
         self._group_button = self._menu(row, "Group", GROUPINGS, self._screen.group_by, "Puts alike clips together")

@@ -20,13 +20,25 @@ from PyQt6.QtWidgets import (
 from diadoche.screens.ledger import CHECK_CHOICES, COLUMNS, DISK_COLUMNS, HAPPENING_COLUMNS, LedgerScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, RowsModel, TickBox, button, emptied, label, menu_button, panel, table
+from diadoche.ui.parts import (
+    ChoiceBox,
+    RowsModel,
+    TickBox,
+    button,
+    emptied,
+    label,
+    leaves_by_escape,
+    menu_button,
+    panel,
+    table,
+)
 from diadoche.ui.theme import Theme
+from diadoche.ui.view import View
 
 _WAYBILLS, _DISKS, _HAPPENED = range(3)
 
 
-class LedgerView(QWidget):
+class LedgerView(View):
     """Three lists; below the first, where the copies of the selected waybill are."""
 
     def __init__(self, theme: Theme, screen: LedgerScreen) -> None:
@@ -50,11 +62,17 @@ class LedgerView(QWidget):
         self._happening_model = RowsModel(
             theme, HAPPENING_COLUMNS, lambda: len(screen.happened), screen.happening_texts, screen.happening_mark
         )
-        self._pages.addWidget(table(self._happening_model, "What happened", 0, (700, 190)))
+        self._happening_table = table(self._happening_model, "What happened", 0, (700, 190))
+        self._pages.addWidget(self._happening_table)
         self._message = label(name="soft", wrap=True)
         column.addWidget(self._message)
         screen.on_change = self.refresh
         self.show_page(_WAYBILLS)
+
+    def first_focus(self) -> QWidget:
+        """The list that is shown, or the search where it is empty."""
+        shown = (self.table, self.disk_table, self._happening_table)[self._pages.currentIndex()]
+        return shown if shown.isVisibleTo(self) else self.search
 
     def _head(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -76,6 +94,7 @@ class LedgerView(QWidget):
         self.search.setAccessibleName("Search the ledger")
         self.search.setFixedWidth(350)
         self.search.textChanged.connect(self._screen.search)
+        leaves_by_escape(self.search, lambda: self.first_focus().setFocus())
         row.addWidget(self.search)
         more, menu = menu_button("Copies", tip="What can be done with copies, whatever is selected")
         for title, doing in (

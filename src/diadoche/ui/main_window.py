@@ -30,6 +30,7 @@ from diadoche.ui.rail import RailItem
 from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
+from diadoche.ui.view import View
 from diadoche.ui.watch_line_view import WatchLineView
 from diadoche.ui.work_view import WorkView
 
@@ -61,7 +62,7 @@ class MainWindow(QMainWindow):
         self.outputs = OutputsView(theme, desk.outputs)
         self.work = WorkView(theme, desk.work)
         self.ledger = LedgerView(theme, desk.ledger)
-        self._views: list[tuple[str, QWidget, Callable[[], str]]] = [
+        self._views: list[tuple[str, View, Callable[[], str]]] = [
             ("Cards", self.cards, desk.cards.summary),
             ("Footage", self.footage, desk.footage.summary),
             ("Outputs", self.outputs, desk.outputs.summary),
@@ -129,6 +130,7 @@ class MainWindow(QMainWindow):
             ("Add a place for copies", "Ctrl+P", self.cards.choose_place),
             ("Make every output", "Ctrl+M", self._desk.outputs.make),
             ("Hand off to the editing program", "Ctrl+H", self.outputs.hand),
+            ("Take back the last change", "Ctrl+Z", self.take_back),
             ("Light or dark", "Ctrl+D", self._asks.scheme),
             ("Larger text", "Ctrl++", lambda: text(1)),
             ("Smaller text", "Ctrl+-", lambda: text(-1)),
@@ -148,6 +150,11 @@ class MainWindow(QMainWindow):
             action.triggered.connect(lambda _on=False, doing=doing: doing())
             self.addAction(action)
 
+    def take_back(self) -> None:
+        """Takes back what the person changed last, and says what that was."""
+        what = self._desk.undo.take_back()
+        self.watch_line.say(f"Taken back: {what}." if what else "There is nothing to take back.")
+
     def show_keys(self) -> KeysDialog:
         """Tells all keys."""
         dialog = KeysDialog(self, self.actions())
@@ -162,10 +169,10 @@ class MainWindow(QMainWindow):
         self.stack.setCurrentIndex(number)
         self._items[number].setChecked(True)
         view = self._views[number][1]
-        if view is self.work:
-            self.work.refresh()
-        if view is self.footage:
-            self.footage.table.setFocus()
+        view.shown()
+        # Where work begins there; the rail where nothing can be done yet. Never on what takes something away.
+        begin = view.first_focus()
+        (begin if begin is not None else self._items[number]).setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def look_again(self) -> None:
         """Colours or text sizes changed."""

@@ -29,6 +29,7 @@ from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.stitch_dialog import StitchDialog
 from diadoche.ui.theme import Theme
+from diadoche.ui.view import View
 
 _CHOICE_WIDTH_PX, _STITCH_WIDTH_PX = 300, 190
 _MOST_LINES = 8
@@ -175,7 +176,7 @@ def _texts(row: ClipRow) -> tuple[str, ...]:
     return row.name, row.reason, row.size, row.words
 
 
-class OutputsView(QWidget):
+class OutputsView(View):
     """Groups above, the start below them, what was made at the foot."""
 
     def __init__(self, theme: Theme, screen: OutputsScreen) -> None:
@@ -213,6 +214,12 @@ class OutputsView(QWidget):
         self._add_made(column)
         screen.on_change = self.refresh
         self.refresh()
+
+    def first_focus(self) -> QWidget | None:
+        """What makes the outputs, or what was made."""
+        return next(
+            (part for part in (self.make_button, self.made_table) if part.isEnabled() and part.isVisible()), None
+        )
 
     def _add_made(self, column: QVBoxLayout) -> None:
         """What was made, and what can be done with it."""

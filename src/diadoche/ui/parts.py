@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QShortcut
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLayout,
+    QLineEdit,
     QMenu,
     QPushButton,
     QSizePolicy,
@@ -53,12 +55,26 @@ class ElidedLabel(QLabel):
         painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
 
 
+class PushButton(QPushButton):
+    """A button that Return presses as well as Space."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(text)
+        self.setAutoDefault(False)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # Qt's name
+        assert event is not None
+        if event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter} and not event.isAutoRepeat():
+            self.click()
+            return
+        super().keyPressEvent(event)
+
+
 def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str = "") -> QPushButton:
     """A button that makes one call."""
-    made = QPushButton(text)
+    made = PushButton(text)
     made.setObjectName(name)
     made.setToolTip(tip)
-    made.setAutoDefault(False)
     made.clicked.connect(lambda _checked=False: pressed())
     return made
 
@@ -85,10 +101,9 @@ def with_arrow(text: str) -> str:
 
 def menu_button(text: str, *, name: str = "", tip: str = "") -> tuple[QPushButton, QMenu]:
     """A button that opens a menu; an arrow of our own stands for it in the text."""
-    made = QPushButton(with_arrow(text))
+    made = PushButton(with_arrow(text))
     made.setObjectName(name)
     made.setToolTip(tip)
-    made.setAutoDefault(False)
     menu = QMenu(made)
     # Not setMenu: the style would draw an arrow of its own beside ours.
     made.clicked.connect(lambda _checked=False: menu.exec(made.mapToGlobal(made.rect().topLeft())))
@@ -232,6 +247,25 @@ class RowsModel(QAbstractTableModel):
         self.endResetModel()
 
 
+def leaves_by_escape(field: QLineEdit, leave: Callable[[], object]) -> None:
+    """Escape leaves a field for what it is about."""
+    shortcut = QShortcut(QKeySequence(Qt.Key.Key_Escape), field, leave)
+    shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
+
+
+def goes_to_ends(view: QTableView) -> None:
+    """Home and End go to the first and the last row, not along a row."""
+    for key, last in ((Qt.Key.Key_Home, False), (Qt.Key.Key_End, True)):
+        shortcut = QShortcut(QKeySequence(key), view, partial(_go_to_end, view, last=last))
+        shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
+
+
+def _go_to_end(view: QTableView, *, last: bool) -> None:
+    model = view.model()
+    if model is not None and model.rowCount():
+        view.setCurrentIndex(model.index(model.rowCount() - 1 if last else 0, max(0, view.currentIndex().column())))
+
+
 def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> QTableView:
     """A table with whole rows selected, one at a time; one column takes the room that is left."""
     made = QTableView()
@@ -252,4 +286,5 @@ def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> Q
     for column, width in enumerate(widths):
         made.setColumnWidth(column, width)
     horizontal.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+    goes_to_ends(made)
     return made

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
@@ -9,6 +11,8 @@ from diadoche.screens.watch_line import WatchLine
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ElidedLabel, label
 from diadoche.ui.theme import Theme
+
+_SAID_S = 6.0
 
 
 class WatchLineView(QFrame):
@@ -18,6 +22,7 @@ class WatchLineView(QFrame):
         super().__init__()
         self.setObjectName("watchLine")
         self._theme = theme
+        self._said, self._said_until_s = "", 0.0
         self.fit()
         self._mark = MarkWidget(theme, 30)
         self.first, self.second = label(name="watchFirst"), ElidedLabel()
@@ -42,12 +47,18 @@ class WatchLineView(QFrame):
         """Takes the height that the text size needs."""
         self.setFixedHeight(round(72 * max(1.0, self._theme.scale)))
 
+    def say(self, words: str) -> None:
+        """Says something beside the sentence, for as long as it takes to read."""
+        self._said, self._said_until_s = words, time.monotonic() + _SAID_S
+        self.second.setText(words)
+
     def show_line(self, line: WatchLine) -> None:
         """Shows what is true now."""
         self._mark.show_mark(line.mark)
+        second = self._said if time.monotonic() < self._said_until_s else line.second
         for part, text in (
             (self.first, line.first),
-            (self.second, line.second),
+            (self.second, second),
             (self._aside, line.aside),
             (self._small, line.aside_small),
         ):

@@ -7,9 +7,10 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from diadoche.screens.work import COLUMNS, WorkRow, WorkScreen
 from diadoche.ui.parts import RowsModel, button, label, table
 from diadoche.ui.theme import Theme
+from diadoche.ui.view import View
 
 
-class WorkView(QWidget):
+class WorkView(View):
     """The list, and what can be done with the selected job."""
 
     def __init__(self, theme: Theme, screen: WorkScreen) -> None:
@@ -49,6 +50,14 @@ class WorkView(QWidget):
         row.addWidget(self._stop)
         row.addWidget(self._retry)
         column.addLayout(row)
+        self.refresh()
+
+    def first_focus(self) -> QWidget | None:
+        """The jobs."""
+        return self.table if self._rows else None
+
+    def shown(self) -> None:
+        """The jobs as they are now: they are not followed while another view is shown."""
         self.refresh()
 
     def refresh(self) -> None:

@@ -1,0 +1,59 @@
+"""A defect of the program, shown once and kept in a file; the window goes on."""
+
+from __future__ import annotations
+
+import logging
+import sys
+import traceback
+from types import TracebackType
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QMessageBox
+
+from diadoche.services.machine.reports import unforeseen
+
+LOG = logging.getLogger(__name__)
+
+
+class Failures:
+    """Tells of each defect once: one that comes back ten times a second would bury the window."""
+
+    def __init__(self) -> None:
+        self._told: set[str] = set()
+        self._box: QMessageBox | None = None
+
+    def tell(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        """Shows a defect, unless the same one was shown before: that is one of the same kind at the same place."""
+        report = "".join(traceback.format_exception(kind, error, trace))
+        LOG.error(report)
+        places = traceback.extract_tb(trace)
+        where = f"{kind.__name__} {places[-1].filename}:{places[-1].lineno}" if places else kind.__name__
+        if where in self._told:
+            return
+        self._told.add(where)
+        problem = unforeseen(error)
+        box = QMessageBox(QMessageBox.Icon.Warning, "Diadoche", problem.what)
+        box.setInformativeText(f"{problem.safe} {problem.do}")
+        box.setDetailedText(report)
+        box.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
+        copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
+        box.addButton(QMessageBox.StandardButton.Close)
+        assert copy is not None
+        # Not by its click: the box stays open for whoever wants to read on.
+        copy.clicked.disconnect()
+        copy.clicked.connect(lambda: _copy(report))
+        # Kept, and not waited for: what failed may have held up others.
+        self._box = box
+        box.open()
+
+
+def _copy(report: str) -> None:
+    clipboard = QGuiApplication.clipboard()
+    assert clipboard is not None
+    clipboard.setText(report)
+
+
+def install_hook() -> None:
+    """A defect is shown as one, and the window goes on; without this, PyQt ends the program."""
+    sys.excepthook = Failures().tell
