@@ -6,7 +6,7 @@ import itertools
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
@@ -218,9 +218,23 @@ def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> N
     assert not application.theme.colours.dark
     press(application.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
     assert application.theme.colours.dark
-    for _ in range(2):
-        press(application.window, Qt.Key.Key_Plus, Qt.KeyboardModifier.ControlModifier)
-    assert application.theme.scale == 1.2
-    buttons = [part for part in application.window.cards.findChildren(QPushButton) if part.isVisible()]
-    assert buttons
-    waits(qtbot, lambda: all(part.width() >= part.sizeHint().width() for part in buttons))
+    window = application.window
+    window.resize(1024, 700)
+    waits(qtbot, lambda: (window.width(), window.height()) == (1024, 700))
+    for _ in range(10):
+        press(window, Qt.Key.Key_Plus, Qt.KeyboardModifier.ControlModifier)
+    assert application.theme.scale == 2.0
+    # Twice as large, and the window is no wider for it.
+    assert window.minimumSizeHint().width() <= 1024
+    assert window.minimumSizeHint().height() <= 700
+    for number, view in enumerate((window.cards, window.footage, window.outputs, window.work, window.ledger)):
+        window.go_to(number)
+        buttons = [part for part in view.findChildren(QPushButton) if part.isVisible()]
+        assert buttons
+        waits(qtbot, lambda buttons=buttons: all(part.width() >= part.minimumSizeHint().width() for part in buttons))
+        assert window.width() == 1024, view
+        # None hangs over the edge of what it stands in.
+        for part in buttons:
+            left = part.mapTo(window, QPoint(0, 0)).x()
+            assert 0 <= left <= left + part.width() <= window.width(), part.text()
+    assert window.watch_line.first.width() >= window.watch_line.first.sizeHint().width()

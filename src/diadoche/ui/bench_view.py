@@ -7,11 +7,12 @@ import time
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QMenu, QPushButton, QVBoxLayout
 
 from diadoche.demo.bench import READERS, Bench
 from diadoche.demo.faulty_folder import Faults
 from diadoche.services.devices.disk_watch import Medium
+from diadoche.ui.flow_layout import FlowLayout
 from diadoche.ui.parts import button, emptied, label, menu_button
 
 _MANY = 5
@@ -41,9 +42,9 @@ class BenchView(QFrame):
         self.setObjectName("panel")
         self._bench = bench
         self._faults: dict[str, str] = {}
-        self._row = QHBoxLayout(self)
+        self._row = FlowLayout()
         self._row.setContentsMargins(14, 8, 14, 8)
-        self._row.setSpacing(8)
+        self.setLayout(self._row)
         self._shown: tuple[object, ...] = ()
         self._looked_s = -_LOOK_S
         self._media: tuple[Medium, ...] = ()
@@ -73,7 +74,6 @@ class BenchView(QFrame):
         self._row.addWidget(words)
         for number, medium in taken:
             self._row.addWidget(self._reader(number, medium, short=len(taken) > _MANY))
-        self._row.addStretch(1)
         if len(taken) + len(outside) <= _MANY:
             for card in outside:
                 put = partial(self._put, card)

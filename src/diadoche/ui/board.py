@@ -5,18 +5,21 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
 from diadoche.screens.cards import CardRow, CardsScreen, PlaceRow, Ribbon
 from diadoche.screens.marks import Mark
+from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget, hatch, paint_mark
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
 from diadoche.ui.theme import Colours, Theme
 
 _CARD_WIDTH_PX = 336
 _PLACE_WIDTH_PX = 290
+# Of the room that there is, where large text would have more; the rest is for the ribbons.
+_CARD_SHARE, _PLACE_SHARE = 0.46, 0.4
 # More cards than this show only what matters across a room.
 _ROOMY = 3
 _MANY_RIBBONS, _SLOWER_S = 8, 0.25
@@ -39,13 +42,14 @@ class CardPanel(QFrame):
         self._mark = MarkWidget(theme, 20)
         self._name, self._may = ElidedLabel(), label(name="way")
         self._name.setObjectName("title")
-        self._layout_words, self._contents, self._dates = label(), label(), label(name="soft")
+        self._layout_words, self._contents = label(wrap=True), label(wrap=True)
+        self._dates = label(name="soft", wrap=True)
         self._remark, self._advice = label(name="problem", wrap=True), label(name="soft", wrap=True)
         self._numbers, self._kept = label(name="soft", wrap=True), label(name="strong", wrap=True)
         self._kept_beside = ElidedLabel()
         self._kept_beside.setObjectName("strong")
         self._links = _card_links(screen, key)
-        self._shown: tuple[CardRow, bool, float] | None = None
+        self._shown: tuple[CardRow, bool, float, int] | None = None
         top = QHBoxLayout()
         top.setSpacing(10)
         top.addWidget(self._mark)
@@ -54,8 +58,7 @@ class CardPanel(QFrame):
         links = QHBoxLayout()
         links.setSpacing(6)
         links.addWidget(self._kept_beside, 1)
-        for link in self._links.values():
-            links.addWidget(link)
+        links.addWidget(flowing(*self._links.values()), 3)
         self._after_links = QSpacerItem(0, 0, QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
         links.addSpacerItem(self._after_links)
         self._bottom = links
@@ -73,13 +76,13 @@ class CardPanel(QFrame):
             self._column.addWidget(part)
         self._column.addLayout(links)
 
-    def show_row(self, row: CardRow, *, compact: bool) -> None:
-        """Shows the card as it is now; `compact` where many stand below each other."""
-        now = (row, compact, self._theme.scale)
+    def show_row(self, row: CardRow, width: int, *, compact: bool) -> None:
+        """Shows the card as it is now, so many pixels wide; `compact` where many stand below each other."""
+        now = (row, compact, self._theme.scale, width)
         if now == self._shown:
             return
         self._shown = now
-        self.setFixedWidth(round(_CARD_WIDTH_PX * max(1.0, self._theme.scale)))
+        self.setFixedWidth(width)
         self._column.setContentsMargins(14, *((4, 14, 3) if compact else (12, 14, 10)))
         self._column.setSpacing(1 if compact else 3)
         # Links below the words begin where those do, in spite of the room inside them; beside them they end the line.
@@ -151,22 +154,19 @@ class PlacePanel(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._theme = theme
-        self._name, self._where = label(name="title"), label(name="small")
-        self._bar, self._free, self._kept = ShareBar(theme), label(), label(name="soft")
+        self._name, self._where = ElidedLabel(), label(name="small")
+        self._name.setObjectName("title")
+        self._bar, self._free, self._kept = ShareBar(theme), label(wrap=True), label(name="soft", wrap=True)
         self._remove = button("Not for this shoot", remove, name="link", tip="What lies there stays there")
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 12, 14, 8)
         column.setSpacing(4)
         for part in (self._name, self._where, self._bar, self._free):
             column.addWidget(part)
-        bottom = QHBoxLayout()
-        bottom.addWidget(self._kept, 1)
-        bottom.addWidget(self._remove)
-        column.addLayout(bottom)
+        column.addWidget(flowing(self._kept, self._remove, spread=True))
 
-    def show_row(self, row: PlaceRow) -> None:
-        """Shows the place as it is now."""
-        width = round(_PLACE_WIDTH_PX * max(1.0, self._theme.scale))
+    def show_row(self, row: PlaceRow, width: int) -> None:
+        """Shows the place as it is now, so many pixels wide."""
         self.setFixedWidth(width)
         self._name.setText(row.name)
         metrics = self._where.fontMetrics()
@@ -203,6 +203,24 @@ class Board(QWidget):
         row.addLayout(self._right)
         self.setAccessibleName("Crossing board")
 
+    def minimumSizeHint(self) -> QSize:  # Qt's name
+        """As narrow as the window likes: cards and places take what there is."""
+        return QSize(0, super().minimumSizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        if event is None or event.size().width() != event.oldSize().width():
+            self._no_card.setFixedWidth(self._card_width())
+            self._no_place.setFixedWidth(self._place_width())
+            self.refresh()
+
+    def _card_width(self) -> int:
+        return round(min(_CARD_WIDTH_PX * max(1.0, self._theme.scale), max(_CARD_WIDTH_PX, _CARD_SHARE * self.width())))
+
+    def _place_width(self) -> int:
+        usual = _PLACE_WIDTH_PX * max(1.0, self._theme.scale)
+        return round(min(usual, max(_PLACE_WIDTH_PX, _PLACE_SHARE * self.width())))
+
     def refresh(self) -> None:
         """Shows what is true now."""
         self._show_cards(self._screen.rows())
@@ -233,7 +251,7 @@ class Board(QWidget):
             if row.key not in self._cards:
                 self._cards[row.key] = CardPanel(self._theme, self._screen, row.key)
                 self._left.insertWidget(place, self._cards[row.key])
-            self._cards[row.key].show_row(row, compact=compact)
+            self._cards[row.key].show_row(row, self._card_width(), compact=compact)
         self._no_card.setVisible(not rows)
 
     def _show_places(self, rows: list[PlaceRow]) -> None:
@@ -244,7 +262,7 @@ class Board(QWidget):
                 made = PlacePanel(self._theme, lambda path=row.path: self._screen.remove_place(path))  # type: ignore[misc]  # bound now
                 self._places[str(row.path)] = made
                 self._right.insertWidget(place, made)
-            self._places[str(row.path)].show_row(row)
+            self._places[str(row.path)].show_row(row, self._place_width())
         self._no_place.setVisible(not rows)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name

@@ -15,6 +15,7 @@ from diadoche.screens.cards import NEVER, CardsScreen
 from diadoche.ui.address_dialog import AddressDialog
 from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board
+from diadoche.ui.flow_layout import flowing
 from diadoche.ui.glance_view import GlanceView
 from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel
 from diadoche.ui.theme import Theme
@@ -92,17 +93,15 @@ class CardsView(View):
         self._unattended = TickBox(theme, "Unattended")
         self._unattended.setToolTip("A card that goes in is offloaded at once, with no click and no question (Ctrl+U)")
         self._unattended.clicked.connect(self._screen.set_unattended)
-        row.addWidget(self._unattended)
         self._sources_button, self._sources = menu_button(
             "From elsewhere", tip="A folder, a camera or a server in place of a card"
         )
         self._sources.aboutToShow.connect(self._list_sources)
-        row.addWidget(self._sources_button)
-        row.addWidget(button("Add a place…", self.choose_place, tip="One more folder that copies go to (Ctrl+P)"))
+        add = button("Add a place…", self.choose_place, tip="One more folder that copies go to (Ctrl+P)")
         self.offload_button = button(
             "Offload", self.offload, name="main", tip="Copy every card that is in, and prove it (Ctrl+Return)"
         )
-        row.addWidget(self.offload_button)
+        row.addWidget(flowing(self._unattended, self._sources_button, add, self.offload_button, right=True))
         return bar
 
     def _list_sources(self) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QImage, QKeyEvent, QPixmap
+from PyQt6.QtGui import QImage, QKeyEvent, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
@@ -23,14 +23,16 @@ from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.footage_table import VERDICT_KEYS, FootageTable
-from diadoche.ui.parts import label, leaves_by_escape, menu_button, panel, with_arrow
+from diadoche.ui.parts import ElidedLabel, label, leaves_by_escape, menu_button, panel, with_arrow
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
 _PLAYER_KEYS = {Qt.Key.Key_Space, Qt.Key.Key_J, Qt.Key.Key_K, Qt.Key.Key_L, Qt.Key.Key_Left, Qt.Key.Key_Right}
 _VERDICTS: tuple[tuple[Verdict, str, str], ...] = (("keep", "Keep", "1"), ("maybe", "Maybe", "2"), ("no", "No", "3"))
-_TABLE_PX, _TABLE_BESIDE_COMPARED_PX = 716, 470
+_TABLE_PX, _TABLE_BESIDE_COMPARED_PX, _TABLE_LEAST_PX = 716, 470, 300
+# What the player and the margins need beside it.
+_BESIDE_PX, _MARGINS_PX = 420, 60
 
 
 class FootageView(View):
@@ -40,7 +42,8 @@ class FootageView(View):
         super().__init__()
         self._screen = screen
         self.player = PlayerView(theme)
-        self._headline = label(name="soft")
+        self._headline = ElidedLabel()
+        self._headline.setObjectName("soft")
         self.table = FootageTable(theme, screen, self._other_keys)
         self.table.chosen.connect(self._select)
         self.table.doubleClicked.connect(lambda _index: self.player.toggle())
@@ -65,8 +68,8 @@ class FootageView(View):
         column.addWidget(self._empty)
         below = QHBoxLayout()
         below.setSpacing(12)
-        self.table.setMinimumWidth(_TABLE_PX)
         self._below = below
+        self.table.setMinimumWidth(_TABLE_LEAST_PX)
         below.addWidget(self.table, 1)
         self._beside = QStackedWidget()
         one = QWidget()
@@ -79,6 +82,18 @@ class FootageView(View):
         self._beside.addWidget(self.compare)
         below.addWidget(self._beside, 3)
         column.addLayout(below, 1)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self._fit_table()
+
+    def _fit_table(self) -> None:
+        """The table has its usual width where the player beside it keeps enough; no least width holds the window."""
+        several = self._beside.currentIndex() == 1
+        usual = _TABLE_BESIDE_COMPARED_PX if several else _TABLE_PX
+        table = max(_TABLE_LEAST_PX, min(usual, self.width() - _BESIDE_PX))
+        self._below.setStretch(0, table)
+        self._below.setStretch(1, max(1, self.width() - table - _MARGINS_PX))
 
     def first_focus(self) -> QWidget | None:
         """The clips."""
@@ -136,7 +151,7 @@ class FootageView(View):
         self._title, self._reasons = label(name="title", wrap=True), label(wrap=True)
         self._facts, self._kept, self._problems = (
             label(name="soft", wrap=True),
-            label(name="proven"),
+            label(name="proven", wrap=True),
             label(name="problem", wrap=True),
         )
         # Much can be known of a clip: what does not fit is scrolled to, and never cut.
@@ -274,8 +289,7 @@ class FootageView(View):
         several = len(self._screen.selected) > 1
         self._beside.setCurrentIndex(1 if several else 0)
         # Facts side by side need the room more than the table does.
-        self.table.setMinimumWidth(_TABLE_BESIDE_COMPARED_PX if several else _TABLE_PX)
-        self._below.setStretch(0, 0 if several else 1)
+        self._fit_table()
         if several:
             self.compare.refresh()
         by_id = {clip.id: clip for clip in self._screen.clips} if self._screen.selected else {}

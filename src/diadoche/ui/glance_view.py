@@ -69,7 +69,8 @@ class GlanceView(QWidget):
 
     def _right(self) -> QWidget:
         side = panel()
-        side.setFixedWidth(_SIDE_PX)
+        side.setMinimumWidth(_SIDE_PX)
+        side.setMaximumWidth(round(_SIDE_PX * max(1.0, self._theme.scale)))
         column = QVBoxLayout(side)
         column.setContentsMargins(16, 14, 16, 14)
         column.setSpacing(8)
@@ -98,7 +99,7 @@ class GlanceView(QWidget):
         bar = panel()
         row = QHBoxLayout(bar)
         row.setContentsMargins(14, 10, 14, 10)
-        self._wait = label(name="strong")
+        self._wait = label(name="strong", wrap=True)
         row.addWidget(self._wait, 1)
         row.addWidget(button("Back", self._done, tip="Nothing has been started (Esc)"))
         self.start_button = button("Start", self._start, name="main", tip="Copy and prove (Return)")

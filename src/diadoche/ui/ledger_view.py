@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 
 from diadoche.screens.ledger import CHECK_CHOICES, COLUMNS, DISK_COLUMNS, HAPPENING_COLUMNS, LedgerScreen
 from diadoche.screens.marks import Mark
+from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
@@ -83,19 +84,17 @@ class LedgerView(View):
             tab = button(name, lambda number=number: self.show_page(number), name="tab")  # type: ignore[misc]  # bound now
             tab.setCheckable(True)
             self._tabs.append(tab)
-            row.addWidget(tab)
-        row.addStretch(1)
+        row.addWidget(flowing(*self._tabs), 1)
         self._wanting = TickBox(self._theme, "Too few copies")
         self._wanting.setToolTip("Only cards that stand on fewer disks than their shoot asks for")
         self._wanting.clicked.connect(self._screen.show_only_wanting)
-        row.addWidget(self._wanting)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search cards, shoots, days, clips, files, digests, disks")
         self.search.setAccessibleName("Search the ledger")
-        self.search.setFixedWidth(350)
+        # As wide as its words, or as the window.
+        self.search.setMinimumWidth(240)
         self.search.textChanged.connect(self._screen.search)
         leaves_by_escape(self.search, lambda: self.first_focus().setFocus())
-        row.addWidget(self.search)
         more, menu = menu_button("Copies", tip="What can be done with copies, whatever is selected")
         for title, doing in (
             ("Fetch a clip or a file…", self._restore),
@@ -106,7 +105,7 @@ class LedgerView(View):
             action = menu.addAction(title)
             assert action is not None
             action.triggered.connect(lambda _on=False, doing=doing: doing())
-        row.addWidget(more)
+        row.addWidget(flowing(self._wanting, self.search, more, right=True), 2)
         return row
 
     def _waybill_page(self) -> QWidget:

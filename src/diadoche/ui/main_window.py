@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QScreen
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QStackedWidget,
+    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -26,6 +27,7 @@ from diadoche.ui.footage_view import FootageView
 from diadoche.ui.keys_dialog import KeysDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
+from diadoche.ui.parts import fit_to_text
 from diadoche.ui.rail import RailItem
 from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
@@ -36,6 +38,18 @@ from diadoche.ui.work_view import WorkView
 
 _SAMPLE_MS = 100
 _RAIL_PX = 140
+_USUAL_PX, _TITLE_BAR_PX = (1280, 800), 40
+
+
+def _fitting(screen: QScreen | None) -> tuple[int, int]:
+    """The usual size, or what the desktop leaves of it under a title bar."""
+    if screen is None:
+        return _USUAL_PX
+    room = screen.availableSize()
+    if room.width() == screen.size().width() and room.height() == screen.size().height():
+        # Nothing is kept for a panel: most likely there is no title bar either.
+        return min(_USUAL_PX[0], room.width()), min(_USUAL_PX[1], room.height())
+    return min(_USUAL_PX[0], room.width()), min(_USUAL_PX[1], room.height() - _TITLE_BAR_PX)
 
 
 class MainWindow(QMainWindow):
@@ -55,7 +69,7 @@ class MainWindow(QMainWindow):
         self.leaving = False
         self.setWindowTitle("Diadoche")
         self.setAcceptDrops(True)
-        self.resize(1280, 800)
+        self.resize(*_fitting(self.screen()))
         self.watch_line = WatchLineView(theme)
         self.cards = CardsView(theme, desk.cards, bench, asks.connect)
         self.footage = FootageView(theme, desk.footage)
@@ -75,6 +89,7 @@ class MainWindow(QMainWindow):
         self._shoot = ShootButton(desk.cards, asks)
         self.tray = Tray(theme, self, show=self.come_back, leave=self._leave)
         self._build(theme)
+        self._fit()
         self._add_actions()
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
@@ -89,7 +104,7 @@ class MainWindow(QMainWindow):
     def _build(self, theme: Theme) -> None:
         rail = QWidget()
         rail.setObjectName("rail")
-        rail.setFixedWidth(_RAIL_PX)
+        self._rail = rail
         rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         column = QVBoxLayout(rail)
         column.setContentsMargins(0, 12, 0, 12)
@@ -174,11 +189,25 @@ class MainWindow(QMainWindow):
         begin = view.first_focus()
         (begin if begin is not None else self._items[number]).setFocus(Qt.FocusReason.ShortcutFocusReason)
 
-    def look_again(self) -> None:
-        """Colours or text sizes changed."""
+    def _fit(self) -> None:
+        """What is as large as its text."""
         self.watch_line.fit()
         for item in self._items:
             item.updateGeometry()
+        self._fit_tables()
+        self._rail.setFixedWidth(max(_RAIL_PX, *(item.sizeHint().width() for item in self._items)))
+
+    def _fit_tables(self) -> None:
+        for view in self.findChildren(QTableView):
+            fit_to_text(view)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self._fit_tables()
+
+    def look_again(self) -> None:
+        """Colours or text sizes changed."""
+        self._fit()
         self._cards_changed()
         self.outputs.refresh()
         self.work.refresh()

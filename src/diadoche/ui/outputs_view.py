@@ -12,6 +12,7 @@ from diadoche.core.errors import DiadocheError
 from diadoche.core.sizes import count_text
 from diadoche.screens.outputs import ClipRow, GroupRow, OutputsScreen, problem_words
 from diadoche.screens.places import OutputPlaces
+from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
@@ -97,10 +98,7 @@ class GroupPanel(QFrame):
         sheet.addWidget(self.clips)
         row.addWidget(self.included)
         row.addLayout(words, 1)
-        row.addWidget(self.choice)
-        row.addWidget(self.stitch)
-        row.addWidget(self.recipe)
-        row.addWidget(self._size)
+        row.addWidget(flowing(self.choice, self.stitch, self.recipe, self._size, right=True))
 
     def choose_recipe(self) -> RecipeDialog:
         """Opens the table of recipes; what is accepted there is taken over."""
@@ -188,16 +186,13 @@ class OutputsView(View):
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(10)
-        top = QHBoxLayout()
-        top.setSpacing(12)
-        top.addWidget(label("What each clip still needs", "heading"), 1)
         self.profile, self._profiles = menu_button(
             "Judged for", tip="What your editing program takes well decides which clips need work"
         )
         self._profiles.aboutToShow.connect(self._list_profiles)
-        top.addWidget(self.profile)
-        column.addLayout(top)
-        self._empty = label("Offload a card. When its copies are proven, what its clips need stands here.", "soft")
+        column.addWidget(flowing(label("What each clip still needs", "heading"), self.profile, spread=True))
+        words = "Offload a card. When its copies are proven, what its clips need stands here."
+        self._empty = label(words, "soft", wrap=True)
         column.addWidget(self._empty)
         inside = QWidget()
         self._stack = QVBoxLayout(inside)
@@ -262,12 +257,14 @@ class OutputsView(View):
         row.setSpacing(12)
         words = QVBoxLayout()
         words.setSpacing(4)
-        self._where, self._room, self._bar = ElidedLabel(), label(name="soft"), ShareBar(self._theme)
+        self._where, self._room, self._bar = ElidedLabel(), ElidedLabel(), ShareBar(self._theme)
+        self._room.setObjectName("soft")
         self._where.setObjectName("strong")
         words.addWidget(self._where)
         words.addWidget(self._room)
         row.addLayout(words, 1)
-        self._bar.setFixedWidth(200)
+        self._bar.setMinimumWidth(80)
+        self._bar.setMaximumWidth(200)
         row.addWidget(self._bar)
         self._hand_off = button(
             "Hand off…", self.hand, tip="Write an OpenTimelineIO file for the editing program (Ctrl+H)"

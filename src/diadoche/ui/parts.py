@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QShortcut
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRect, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -28,6 +28,10 @@ from diadoche.ui.marks import hatch, mark_icon
 from diadoche.ui.theme import Theme
 
 _TICK_PX = 16
+# Rows of tables: at least so high, and so much higher than their text; that text has this height as it is usually.
+_ROW_PX, _ROW_ROOM_PX, _TEXT_PX = 34, 14, 18
+# What columns of their own width leave to the one that stretches; smaller changes than this are none.
+_MOST_OF_A_TABLE, _GROWS_BY = 0.6, 0.02
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
@@ -47,12 +51,15 @@ class ElidedLabel(QLabel):
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
+    def minimumSizeHint(self) -> QSize:  # Qt's name
+        return QSize(self.fontMetrics().horizontalAdvance("Words…"), super().minimumSizeHint().height())
+
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
         self.setToolTip(self.text() if text != self.text() else "")
         painter.setPen(self.palette().windowText().color())
-        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
+        painter.drawText(self.rect(), self.alignment(), text)
 
 
 class PushButton(QPushButton):
@@ -126,6 +133,10 @@ class ChoiceBox(QComboBox):
         painter.drawPolyline(QPolygonF([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)]))
 
 
+# Beside the box, in several lines where there is little room.
+_WORDS_OF_A_TICK = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft) | int(Qt.TextFlag.TextWordWrap)
+
+
 class TickBox(QCheckBox):
     """Yes or no, with a box of our own that can be told apart in both schemes."""
 
@@ -133,13 +144,26 @@ class TickBox(QCheckBox):
         super().__init__(text)
         self._theme = theme
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        # A tick box has one line for Qt; what stands in several would be cut.
+        self.setMinimumHeight(self.heightForWidth(self.width()))
+
+    def minimumSizeHint(self) -> QSize:  # Qt's name
+        widest = max((self.fontMetrics().horizontalAdvance(word) for word in self.text().split()), default=0)
+        return QSize(_TICK_PX + 10 + widest, self.fontMetrics().height())
+
+    def heightForWidth(self, width: int) -> int:  # Qt's name
+        room = QRect(0, 0, max(1, width - _TICK_PX - 8), 10_000)
+        return max(_TICK_PX + 4, self.fontMetrics().boundingRect(room, _WORDS_OF_A_TICK, self.text()).height())
+
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         c = self._theme.colours
         painter.setPen(QColor(c.ink if self.isEnabled() else c.soft))
         words = QRectF(self.rect()).adjusted(_TICK_PX + 8, 0, 0, 0)
-        painter.drawText(words, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
+        painter.drawText(words, _WORDS_OF_A_TICK, self.text())
         box = QRectF(2.5, (self.height() - _TICK_PX) / 2 + 0.5, _TICK_PX - 1, _TICK_PX - 1)
         painter.setPen(QPen(QColor(c.way if self.hasFocus() else c.ink), 2.0 if self.hasFocus() else 1.2))
         painter.setBrush(QColor(c.panel))
@@ -266,6 +290,26 @@ def _go_to_end(view: QTableView, *, last: bool) -> None:
         view.setCurrentIndex(model.index(model.rowCount() - 1 if last else 0, max(0, view.currentIndex().column())))
 
 
+def fit_to_text(view: QTableView) -> None:
+    """Rows as high as their text asks for, and columns wider by as much as the text grew and the table has room."""
+    vertical, horizontal, model = view.verticalHeader(), view.horizontalHeader(), view.model()
+    assert vertical is not None
+    assert horizontal is not None
+    high = view.fontMetrics().height()
+    vertical.setDefaultSectionSize(max(_ROW_PX, high + _ROW_ROOM_PX))
+    modes = [horizontal.sectionResizeMode(column) for column in range(model.columnCount() if model is not None else 0)]
+    sized = [column for column, mode in enumerate(modes) if mode == QHeaderView.ResizeMode.Interactive]
+    before, grown = view.property("grown") or 1.0, max(1.0, high / _TEXT_PX)
+    if QHeaderView.ResizeMode.Stretch in modes:
+        usual_px = sum(view.columnWidth(column) for column in sized) / before
+        grown = max(1.0, min(grown, _MOST_OF_A_TABLE * view.width() / max(1.0, usual_px)))
+    # Widths that a person chose stay as they are, unless the text changes.
+    if abs(grown - before) > _GROWS_BY:
+        for column in sized:
+            view.setColumnWidth(column, round(view.columnWidth(column) * grown / before))
+        view.setProperty("grown", grown)
+
+
 def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> QTableView:
     """A table with whole rows selected, one at a time; one column takes the room that is left."""
     made = QTableView()
@@ -281,7 +325,7 @@ def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> Q
     assert vertical is not None
     assert horizontal is not None
     vertical.hide()
-    vertical.setDefaultSectionSize(34)
+    vertical.setDefaultSectionSize(_ROW_PX)
     horizontal.setHighlightSections(False)
     for column, width in enumerate(widths):
         made.setColumnWidth(column, width)

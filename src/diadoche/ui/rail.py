@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QFont, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QFont, QFontMetrics, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton
 
 from diadoche.ui.theme import Theme
 
 _LEFT_PX = 18
+# Above and below the two lines, however large they are.
+_ROOM_PX = 24
 
 
 class RailItem(QAbstractButton):
@@ -30,7 +32,8 @@ class RailItem(QAbstractButton):
             self.update()
 
     def sizeHint(self) -> QSize:  # Qt's name
-        return QSize(120, self._theme.px(4.0))
+        name = QFontMetrics(self._theme.font(1.12, QFont.Weight.DemiBold)).horizontalAdvance(self.text())
+        return QSize(max(120, name + _LEFT_PX + 12), self._theme.px(2.4) + _ROOM_PX)
 
     def minimumSizeHint(self) -> QSize:  # Qt's name
         return self.sizeHint()

@@ -12,6 +12,8 @@ from PyQt6.QtWidgets import QApplication
 FAMILY = "Atkinson Hyperlegible Next"
 MONO_FAMILY = "Atkinson Hyperlegible Mono"
 BASE_PX = 14
+# What is large already need not become twice as large to be read.
+LARGEST_PX = 38
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,9 +132,9 @@ def _style_sheet(c: Colours, px: object) -> str:
     QToolTip {{ background: {c.ink}; color: {c.panel}; border: none; padding: 4px 6px; }}
     QLabel {{ background: transparent; }}
     #watchLine {{ background: {c.panel}; border-bottom: 1px solid {c.line}; }}
-    #watchFirst {{ font-size: {size(1.85)}px; font-weight: 700; }}
-    #watchSecond {{ font-size: {size(1.35)}px; }}
-    #watchAside {{ font-size: {size(1.35)}px; font-weight: 600; }}
+    #watchFirst {{ font-size: {min(size(1.85), LARGEST_PX)}px; font-weight: 700; }}
+    #watchSecond {{ font-size: {min(size(1.35), LARGEST_PX - 6)}px; }}
+    #watchAside {{ font-size: {min(size(1.35), LARGEST_PX - 6)}px; font-weight: 600; }}
     #rail {{ background: {c.rail}; }}
     QFrame#panel {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; }}
     QLabel#heading {{ font-size: {size(1.22)}px; font-weight: 700; }}

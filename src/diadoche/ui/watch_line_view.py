@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QVBoxLayout
 
 from diadoche.screens.watch_line import WatchLine
 from diadoche.ui.marks import MarkWidget
@@ -13,6 +13,8 @@ from diadoche.ui.parts import ElidedLabel, label
 from diadoche.ui.theme import Theme
 
 _SAID_S = 6.0
+# Its largest text grows less than the rest.
+_HEIGHT_PX, _MOST_SCALE = 72, 1.4
 
 
 class WatchLineView(QFrame):
@@ -25,7 +27,10 @@ class WatchLineView(QFrame):
         self._said, self._said_until_s = "", 0.0
         self.fit()
         self._mark = MarkWidget(theme, 30)
-        self.first, self.second = label(name="watchFirst"), ElidedLabel()
+        self.first, self.second = ElidedLabel(), ElidedLabel()
+        self.first.setObjectName("watchFirst")
+        # All of it, as long as there is room at all.
+        self.first.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         self.second.setObjectName("watchSecond")
         self._aside, self._small = label(name="watchAside"), label(name="small")
         row = QHBoxLayout(self)
@@ -45,7 +50,7 @@ class WatchLineView(QFrame):
 
     def fit(self) -> None:
         """Takes the height that the text size needs."""
-        self.setFixedHeight(round(72 * max(1.0, self._theme.scale)))
+        self.setFixedHeight(round(_HEIGHT_PX * min(_MOST_SCALE, max(1.0, self._theme.scale))))
 
     def say(self, words: str) -> None:
         """Says something beside the sentence, for as long as it takes to read."""

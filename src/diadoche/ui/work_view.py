@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.screens.work import COLUMNS, WorkRow, WorkScreen
-from diadoche.ui.parts import RowsModel, button, label, table
+from diadoche.ui.parts import ElidedLabel, RowsModel, button, label, table
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -22,9 +23,10 @@ class WorkView(View):
         column.setSpacing(12)
         head = QHBoxLayout()
         head.addWidget(label("Work, the newest first", "heading"))
-        head.addStretch(1)
-        self._load = label(name="soft")
-        head.addWidget(self._load)
+        self._load = ElidedLabel()
+        self._load.setObjectName("soft")
+        self._load.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        head.addWidget(self._load, 1)
         column.addLayout(head)
         self._empty = label("Nothing was asked for yet.", "soft")
         column.addWidget(self._empty)
