@@ -112,10 +112,28 @@ make_environment() { # LOCK...
     fi
     rm -f "$VENV"/stamp-*
     install_locked "$@" || return 1
-    "$VENV/bin/pip" install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e . 2>build/pip.err \
-        || { say "diadoche itself could not be installed: $(tail -1 build/pip.err)"; return 1; }
+    install_itself || return 1
     stamp_of requirements.lock >"$VENV/stamp-1"
     [ $# -eq 1 ] || stamp_of "$@" >"$VENV/stamp-$#"
+}
+
+install_itself() {
+    "$VENV/bin/python" -m pip install --quiet --disable-pip-version-check --no-index --no-deps --no-build-isolation -e . \
+        2>build/pip.err || { say "diadoche itself could not be installed: $(tail -1 build/pip.err)"; return 1; }
+}
+
+# A folder that was moved takes its environment along, without the network: only paths in it are others.
+mend_moved() { # LOCK...
+    local stamp="$VENV/stamp-$#" old new file
+    [ -f "$stamp" ] && [ -x "$VENV/bin/python" ] && [ "$(sed 2d "$stamp")" = "$(stamp_of "$@" | sed 2d)" ] || return 1
+    old=$(sed -n 2p "$stamp")
+    new=$(pwd -P)
+    say "The folder was moved: $VENV is mended."
+    for file in "$VENV"/bin/*; do
+        [ ! -f "$file" ] || [ -L "$file" ] || ! head -c 2 "$file" | grep -q '#!' || sed -i "1s|^#!$old/|#!$new/|" "$file"
+    done
+    install_itself || return 1
+    for file in "$VENV"/stamp-*; do sed -i "2s|.*|$new|" "$file"; done
 }
 
 environment() { # LOCK... : returns when .venv holds them; two that start at once do it one after the other
@@ -123,7 +141,7 @@ environment() { # LOCK... : returns when .venv holds them; two that start at onc
     mkdir -p build
     exec 9>build/setup.lock
     flock -n 9 || { say "Waiting for another start that sets up."; flock 9; }
-    is_current "$@" || make_environment "$@"
+    is_current "$@" || mend_moved "$@" || make_environment "$@"
     exec 9>&-
 }
 

@@ -104,9 +104,17 @@ def test_other_locks_another_python_and_another_folder_are_told(tmp_path: Path, 
         return bash("is_current a.lock && echo yes", where, commands).stdout == "yes\n"
 
     moved = tmp_path / "moved"
+    script = moved / ".venv" / "bin" / "tool"
+    (folder / ".venv" / "bin" / "tool").write_text(f"#!{folder}/.venv/bin/python\n")
+    (folder / "build").mkdir()
     folder.rename(moved)
     assert not is_current(moved)
+    assert "The folder was moved" in bash("mend_moved a.lock", moved, commands).stderr
+    assert is_current(moved)
+    assert script.read_text() == f"#!{moved}/.venv/bin/python\n"
     moved.rename(folder)
+    assert not is_current(folder)
+    assert bash("mend_moved a.lock && echo yes", folder, commands).stdout == "yes\n"
     assert is_current(folder)
     (folder / "a.lock").write_text("x==2\n")
     assert not is_current(folder)
