@@ -148,6 +148,10 @@ def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Pa
     row = scene.desk.cards.rows()[0]
     assert row.mark is Mark.PROVEN
     assert row.advice == "The camera may format it: it is on 2 disks."
+    scene.desk.cards.want_copies(3)
+    assert scene.desk.cards.rows()[0].advice == "Not to be formatted yet: it is on 2 disks, the shoot wants 3."
+    assert scene.desk.undo.take_back() == "the shoot wants 2 disks"
+    assert scene.desk.cards.rows()[0].advice == "The camera may format it: it is on 2 disks."
     assert scene.desk.ledger.entries[0].proven == 2
 
 

@@ -228,6 +228,19 @@ class CardsScreen:
         """Switches unattended on or off; what is in already is not started by that."""
         self._station.change_settings(unattended=wanted)
 
+    @property
+    def copies_wanted(self) -> int:
+        """On how many different disks a card of this shoot is to be before its camera may format it."""
+        return self._station.shoot.settings.copies_wanted
+
+    def want_copies(self, count: int) -> None:
+        """Changes that, for cards that are on disks already too."""
+        before = self.copies_wanted
+        self._undo.note(
+            f"the shoot wants {count_text(before, 'disk')}", lambda: self._station.change_settings(copies_wanted=before)
+        )
+        self._station.change_settings(copies_wanted=count)
+
     def offload(self, key: str) -> None:
         """One card alone; one that is proven is taken again in full."""
         self._station.offload(key)

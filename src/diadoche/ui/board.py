@@ -123,6 +123,7 @@ class CardPanel(QFrame):
             ("gone", row.can_dismiss),
         ):
             self._links[name].setVisible(wanted)
+            self._links[name].setAccessibleName(f"{self._links[name].text()}: {row.name}")
         self.setToolTip(f"{row.name}, in {row.reader}. {row.layout}. {row.contents}. {row.dates} {row.numbers}".strip())
         self.setAccessibleName(
             f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark} {row.advice}"
@@ -175,6 +176,7 @@ class PlacePanel(QFrame):
         self._bar.show_shares(row.used_share, row.coming_share)
         self._free.setText(row.free)
         self._kept.setText(row.kept)
+        self._remove.setAccessibleName(f"{row.name} is not for this shoot")
         self.setAccessibleName(f"Place for copies {row.name}: {row.free}, {row.kept}")
 
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.sizes import count_text
@@ -19,6 +19,7 @@ from diadoche.ui.parts import (
     ElidedLabel,
     RowsModel,
     ShareBar,
+    TickBox,
     button,
     label,
     menu_button,
@@ -66,7 +67,7 @@ class GroupPanel(QFrame):
         self._size = label(name="title")
         self._size.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self._size.setMinimumWidth(150)
-        self.included = QCheckBox()
+        self.included = TickBox(theme)
         policy = self.included.sizePolicy()
         policy.setRetainSizeWhenHidden(True)
         self.included.setSizePolicy(policy)

@@ -144,6 +144,14 @@ class TickBox(QCheckBox):
         super().__init__(text)
         self._theme = theme
 
+    @property
+    def _side_px(self) -> int:
+        return round(_TICK_PX * max(1.0, self._theme.scale))
+
+    def sizeHint(self) -> QSize:  # Qt's name
+        words = self.fontMetrics().horizontalAdvance(self.text())
+        return QSize(self._side_px + (12 + words if words else 4), max(self._side_px + 6, self.fontMetrics().height()))
+
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
         super().resizeEvent(event)
         # A tick box has one line for Qt; what stands in several would be cut.
@@ -151,20 +159,21 @@ class TickBox(QCheckBox):
 
     def minimumSizeHint(self) -> QSize:  # Qt's name
         widest = max((self.fontMetrics().horizontalAdvance(word) for word in self.text().split()), default=0)
-        return QSize(_TICK_PX + 10 + widest, self.fontMetrics().height())
+        return QSize(self._side_px + (10 + widest if widest else 4), self.fontMetrics().height())
 
     def heightForWidth(self, width: int) -> int:  # Qt's name
-        room = QRect(0, 0, max(1, width - _TICK_PX - 8), 10_000)
-        return max(_TICK_PX + 4, self.fontMetrics().boundingRect(room, _WORDS_OF_A_TICK, self.text()).height())
+        room = QRect(0, 0, max(1, width - self._side_px - 8), 10_000)
+        return max(self._side_px + 4, self.fontMetrics().boundingRect(room, _WORDS_OF_A_TICK, self.text()).height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         c = self._theme.colours
         painter.setPen(QColor(c.ink if self.isEnabled() else c.soft))
-        words = QRectF(self.rect()).adjusted(_TICK_PX + 8, 0, 0, 0)
+        words = QRectF(self.rect()).adjusted(self._side_px + 8, 0, 0, 0)
         painter.drawText(words, _WORDS_OF_A_TICK, self.text())
-        box = QRectF(2.5, (self.height() - _TICK_PX) / 2 + 0.5, _TICK_PX - 1, _TICK_PX - 1)
+        side = self._side_px
+        box = QRectF(2.5, (self.height() - side) / 2 + 0.5, side - 1, side - 1)
         painter.setPen(QPen(QColor(c.way if self.hasFocus() else c.ink), 2.0 if self.hasFocus() else 1.2))
         painter.setBrush(QColor(c.panel))
         painter.drawRect(box)

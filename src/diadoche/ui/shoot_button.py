@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushButton
 
+from diadoche.core.sizes import count_text
 from diadoche.screens.cards import CardsScreen
 from diadoche.ui.asks import Asks
 
 _SHOWN_SHOOTS = 12
 _LETTERS = 17
+_MOST_DISKS = 4
 
 
 class ShootButton(QPushButton):
@@ -49,6 +51,14 @@ class ShootButton(QPushButton):
             action = menu.addAction(title)
             assert action is not None
             action.triggered.connect(lambda _on=False, doing=doing: doing())
+        wanted = menu.addMenu("A card is kept on")
+        assert wanted is not None
+        for count in range(1, _MOST_DISKS + 1):
+            action = wanted.addAction(f"{count_text(count, 'disk')}, before its camera may format it")
+            assert action is not None
+            action.setCheckable(True)
+            action.setChecked(count == self._screen.copies_wanted)
+            action.triggered.connect(lambda _on=False, count=count: self._screen.want_copies(count))
         if self._asks.quiet is not None:
             action = menu.addAction("Keep the desktop from opening windows on cards")
             assert action is not None
