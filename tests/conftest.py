@@ -18,9 +18,8 @@ from tests.screen import screen_of_its_own
 if "PYTEST_XDIST_WORKER" in os.environ and "DISPLAY" in os.environ:
     # Two windows on one screen would take the keyboard from each other.
     os.environ["DISPLAY"] = screen_of_its_own()
-if os.environ.get("LC_ALL", "UTF-8").upper().rpartition(".")[2] not in {"UTF-8", "UTF8"}:
-    # Qt would change it, and warn; a warning of Qt's fails a test here.
-    os.environ["LC_ALL"] = "C.UTF-8"
+# One locale for all machines. Qt would change one without UTF-8, and warn; a warning of Qt's fails a test here.
+os.environ["LC_ALL"] = "C.UTF-8"
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.environ else "xcb")
 
 from diadoche.core.disks import mount_of
