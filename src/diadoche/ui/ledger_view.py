@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QUrl
+from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLineEdit,
     QPushButton,
+    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -37,6 +38,9 @@ from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
 _WAYBILLS, _DISKS, _HAPPENED = range(3)
+
+# Its head and a few rows.
+_LIST_LEAST_PX = 150
 
 
 class LedgerView(View):
@@ -121,6 +125,7 @@ class LedgerView(View):
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(lambda current, _before: self._select(current.row()))
+        self.table.setMinimumHeight(_LIST_LEAST_PX)
         column.addWidget(self.table, 1)
         column.addWidget(self._detail_panel())
         return page
@@ -133,10 +138,21 @@ class LedgerView(View):
         words.setSpacing(8)
         self._title = label(name="title")
         words.addWidget(self._title)
+        inside = QWidget()
+        held = QVBoxLayout(inside)
+        held.setContentsMargins(0, 0, 0, 0)
         self._copies = QVBoxLayout()
         self._copies.setSpacing(6)
-        words.addLayout(self._copies)
-        words.addStretch(1)
+        held.addLayout(self._copies)
+        held.addStretch(1)
+        # Where there is no room for all of them, the list above keeps some of it, and none is cut.
+        area = QScrollArea()
+        area.setWidget(inside)
+        area.setWidgetResizable(True)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setAccessibleName("Where the copies are")
+        words.addWidget(area, 1)
         row.addLayout(words, 1)
         buttons = QVBoxLayout()
         buttons.setSpacing(6)
