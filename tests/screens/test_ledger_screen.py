@@ -151,7 +151,7 @@ def test_footage_is_taken_in_and_the_ledger_filled_from_manifests(
         assert [entry.copies[0].status for entry in other.desk.ledger.entries] == [CopyState.LISTED]
         assert other.desk.ledger.message.endswith("1 copy came into the ledger.")
     finally:
-        other.ledger.close()
+        other.close()
 
 
 def test_cards_with_too_few_copies_are_shown_alone(scene: Scene, drone: Path, camcorder: Path, tmp_path: Path) -> None:
