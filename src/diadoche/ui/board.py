@@ -58,7 +58,7 @@ class CardPanel(QFrame):
         links = QHBoxLayout()
         links.setSpacing(6)
         links.addWidget(self._kept_beside, 1)
-        links.addWidget(flowing(*self._links.values()), 3)
+        links.addWidget(flowing(*self._links.values()))
         self._after_links = QSpacerItem(0, 0, QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
         links.addSpacerItem(self._after_links)
         self._bottom = links

@@ -23,6 +23,7 @@ from diadoche.ui.view import View
 
 _FIRST, _BOARD, _GLANCE = range(3)
 _SAID_S = 6.0
+_HINT_LEAST_PX = 240
 
 
 class CardsView(View):
@@ -85,6 +86,8 @@ class CardsView(View):
         words.setSpacing(1)
         self._hint, self._never = ElidedLabel(), ElidedLabel()
         self._hint.setObjectName("strong")
+        # The buttons beside it go into two lines before it goes.
+        self._hint.setMinimumWidth(_HINT_LEAST_PX)
         self._never.setObjectName("small")
         self._never.setText(NEVER)
         words.addWidget(self._hint)
