@@ -88,9 +88,7 @@ def choose(application: Application, qtbot: QtBot, text: str) -> None:
                 return button
         return None
 
-    waits(qtbot, lambda: found() is not None)
-    button = found()
-    assert button is not None
+    picked: list[QMenu] = []
 
     def pick() -> None:
         # Only now: a menu may be filled as it opens.
@@ -98,13 +96,28 @@ def choose(application: Application, qtbot: QtBot, text: str) -> None:
         if isinstance(menu, QMenu):
             opened.stop()
             action = wanted(menu)
-            menu.close() if action is None else click_at(menu, pos=menu.actionGeometry(action).center())
+            if action is None:
+                menu.close()
+                return
+            picked.append(menu)
+            click_at(menu, pos=menu.actionGeometry(action).center())
 
-    # The button's click returns when its menu has closed.
+    def attempt() -> bool:
+        """Clicks the button, which returns when its menu has closed; again where it was made anew just then."""
+        button = found()
+        if button is not None and not picked:
+            opened.start(10)
+            click_at(button)
+            opened.stop()
+        return bool(picked)
+
     opened = QTimer()
     opened.timeout.connect(pick)
-    opened.start(10)
-    click_at(button)
+    try:
+        waits(qtbot, attempt)
+    finally:
+        # Else it would keep itself alive through what it calls.
+        opened.timeout.disconnect()
 
 
 def offload(application: Application, qtbot: QtBot) -> None:
