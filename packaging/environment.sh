@@ -1,7 +1,7 @@
 # Makes .venv hold what the lock files say, and sees to what the system must have. Sourced by ./run, in its folder.
 
 VENV=.venv
-WAYS_OF_ASKING="the network is needed the first time, and whenever the lock files changed"
+NEEDS_NETWORK="the network is needed the first time, and whenever the lock files changed"
 
 # Debian's names of what Qt's window needs, for where it does not load as it is.
 APP_PACKAGES=(libegl1 libgl1 libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommon0 libxkbcommon-x11-0 libxcb-cursor0
@@ -50,7 +50,8 @@ need_window_libraries() { # LOCK...
     missing=$("$VENV/bin/python" packaging/load_libraries.py) && return
     if [ $? -ne 1 ]; then
         say "$VENV is broken: ${missing:-its Python does not start}. It is made anew."
-        rm -rf "$VENV"
+        # Without its stamp; emptied by whoever holds the lock, for another start may be making it just now.
+        rm -f "$VENV"/stamp-*
         environment "$@"
         missing=$("$VENV/bin/python" packaging/load_libraries.py) && return
     fi
@@ -92,7 +93,7 @@ install_locked() {
             done=$((done + 1))
             [ ! -t 2 ] || printf '\rSetting up: %d of %d packages \033[K' "$done" "$total" >&2
         done; then
-        say "The packages of $* could not be installed (build/pip.err; $WAYS_OF_ASKING): $(grep '^ERROR' build/pip.err | head -1)"
+        say "The packages of $* could not be installed (build/pip.err; $NEEDS_NETWORK): $(grep '^ERROR' build/pip.err | head -1)"
         return 1
     fi
     [ ! -t 2 ] || printf '\r\033[K' >&2

@@ -78,8 +78,11 @@ def test_a_place_and_a_verdict_are_taken_back(open_window: Opener, qtbot: QtBot)
     away.setFocus()
     press(away, Qt.Key.Key_Return)
     assert application.station.shoot.settings.places == before[1:]
+    # What was added meanwhile stays.
+    added = before[0].parent / "added later"
+    application.desk.cards.add_place(added)
     press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert application.station.shoot.settings.places == before
+    assert application.station.shoot.settings.places == (*before, added)
     assert window.watch_line.second.text().startswith(f"Taken back: {before[0].name}")
     press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert window.watch_line.second.text() == "There is nothing to take back."
@@ -96,7 +99,11 @@ def test_a_defect_is_shown_once_with_what_is_safe_and_its_report(qtbot: QtBot, o
             fail()
         except KeyError as error:
             failures.tell(type(error), error, error.__traceback__)
-    (box,) = (each for each in QApplication.topLevelWidgets() if isinstance(each, QMessageBox) and each.isVisible())
+
+    def shown() -> list[QMessageBox]:
+        return [each for each in QApplication.topLevelWidgets() if isinstance(each, QMessageBox) and each.isVisible()]
+
+    (box,) = shown()
     assert "Originals and copies are untouched" in box.informativeText()
     (report,) = own_state.rglob("reports/*.txt")
     copy = next(part for part in box.findChildren(QPushButton) if part.text() == "Copy the report")
@@ -105,4 +112,8 @@ def test_a_defect_is_shown_once_with_what_is_safe_and_its_report(qtbot: QtBot, o
     assert clipboard is not None
     assert clipboard.text() == report.read_text()
     assert box.isVisible()
-    box.close()
+    # Another defect takes nothing from the first.
+    failures.tell(ValueError, ValueError("another"), None)
+    assert len(shown()) == 2
+    for each in shown():
+        each.close()

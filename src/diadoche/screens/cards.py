@@ -274,7 +274,17 @@ class CardsScreen:
     def remove_place(self, path: Path) -> None:
         """Takes a destination off the shoot; what lies there stays. It can be taken back."""
         before = self._station.shoot.settings.places
-        self._undo.note(f"{path.name or path} is a place for this shoot again", lambda: self._change_places(before))
+        if path not in before:
+            return
+        number = before.index(path)
+
+        def put_back() -> None:
+            # Among those that are there by then: what was added meanwhile stays.
+            now = self._station.shoot.settings.places
+            if path not in now:
+                self._change_places((*now[:number], path, *now[number:]))
+
+        self._undo.note(f"{path.name or path} is a place for this shoot again", put_back)
         self._change_places(tuple(each for each in before if each != path))
 
     def _change_places(self, places: tuple[Path, ...]) -> None:

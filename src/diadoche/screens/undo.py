@@ -27,8 +27,10 @@ class Undo:
         """Takes the newest change back, and says which; nothing where there is none."""
         if not self._done:
             return ""
-        what, take_back = self._done.pop()
+        what, take_back = self._done[-1]
         take_back()
+        # Only now: what could not be taken back can be tried again.
+        self._done.pop()
         return what
 
     def forget(self) -> None:

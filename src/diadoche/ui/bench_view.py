@@ -98,14 +98,14 @@ class BenchView(QFrame):
         for kind, title in _TITLES.items():
             self._add(
                 menu, title, lambda kind=kind: self._fail(number, medium.key, kind), not self._bench.without_faults
-            )  # bound now
+            )
         self._add(menu, "Mend it", lambda: self._fail(number, medium.key, ""), bool(fault))
         return made
 
     def _put_menu(self, outside: list[Path], *, free: bool) -> QPushButton:
         made, menu = menu_button("Put in", tip="Into the first free reader")
         for card in outside:
-            self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)  # bound now
+            self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)
         return made
 
     def _add(self, menu: QMenu, title: str, doing: object, enabled: bool = True) -> None:

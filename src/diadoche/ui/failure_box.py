@@ -21,7 +21,7 @@ class Failures:
 
     def __init__(self) -> None:
         self._told: set[str] = set()
-        self._box: QMessageBox | None = None
+        self._boxes: list[QMessageBox] = []
 
     def tell(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         """Shows a defect, unless the same one was shown before: that is one of the same kind at the same place."""
@@ -43,8 +43,9 @@ class Failures:
         # Not by its click: the box stays open for whoever wants to read on.
         copy.clicked.disconnect()
         copy.clicked.connect(lambda: _copy(report))
-        # Kept, and not waited for: what failed may have held up others.
-        self._box = box
+        # Kept until it is closed, and not waited for: another defect may come while it is open.
+        self._boxes.append(box)
+        box.finished.connect(lambda _result: self._boxes.remove(box))
         box.open()
 
 

@@ -80,9 +80,9 @@ def compare_decoded(
     healthy = not after.missing_s and not after.damaged_s
     joins = range(1, len(begins_s))
     if everything or run.rate is None or not healthy or len(after.pictures) != copied:
-        return _all_compared(run, output, copied, as_pcm, watch, threads=healthy)
+        return _all_compared(run, output, copied, as_pcm, watch, after if healthy else None)
     if not all(_is_same_at(run, place, begins_s, output) for place in joins):
-        return _all_compared(run, output, copied, as_pcm, watch, threads=True)
+        return _all_compared(run, output, copied, as_pcm, watch, after)
     before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
     in_step = _in_step(before, after, as_pcm)
     return Comparison(None, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
@@ -107,15 +107,16 @@ def _pictures_around(run: Run, at_s: Fraction) -> list[int]:
 
 
 def _all_compared(
-    run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch, *, threads: bool
+    run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch, known: Decoded | None
 ) -> Comparison:
-    before, after = Decoded(), Decoded()
-    # Damaged pictures decode the same, and are told to be damaged, every time only where one follows the other.
-    for shared in (True, False) if threads else (False,):
-        before = _decoded(run, Share(watch, 0, 0.5), expected, "checking the original again", threads=shared)
-        after = _decoded(output, Share(watch, 0.5, 1), expected, "checking the output again", threads=shared)
-        if before.decodes_as(after):
-            break
+    """All pictures of both; `known` is what the output decodes to, where no picture of it was given up."""
+    before, after = Decoded(), known
+    if after is not None:
+        before = _decoded(run, Share(watch, 0.6, 1), expected, "checking the original")
+    if after is None or not before.decodes_as(after):
+        # Damaged pictures decode the same, and are told to be damaged, every time only where one follows the other.
+        before = _decoded(run, Share(watch, 0, 0.5), expected, "checking the original again", threads=False)
+        after = _decoded(output, Share(watch, 0.5, 1), expected, "checking the output again", threads=False)
     bad_in, bad_out = ([*each.missing_s, *each.damaged_s] for each in (before, after))
     rate = run.rate or 25
     findings = [
