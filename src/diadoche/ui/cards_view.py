@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QScrollArea, QStackedLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.demo.bench import Bench
@@ -17,7 +17,7 @@ from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.glance_view import GlanceView
-from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel
+from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel, scrolled
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -46,11 +46,7 @@ class CardsView(View):
         self.glance = GlanceView(theme, screen.glance, self._show_board)
         self._stack.addWidget(self.glance)
         self._board = Board(theme, screen)
-        scroll = QScrollArea()
-        scroll.setWidget(self._board)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll = scrolled(self._board)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         column = QVBoxLayout(board_page)
         column.setContentsMargins(24, 16, 24, 16)

@@ -7,23 +7,14 @@ from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QKeyEvent, QPixmap, QResizeEvent
-from PyQt6.QtWidgets import (
-    QButtonGroup,
-    QHBoxLayout,
-    QLineEdit,
-    QPushButton,
-    QScrollArea,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from diadoche.screens.footage import GROUPINGS, SHOWINGS, SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.footage_table import VERDICT_KEYS, FootageTable
-from diadoche.ui.parts import ElidedLabel, label, leaves_by_escape, menu_button, panel, with_arrow
+from diadoche.ui.parts import ElidedLabel, label, leaves_by_escape, menu_button, panel, scrolled, with_arrow
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -164,13 +155,7 @@ class FootageView(View):
         known.addLayout(self._sphere_row())
         known.addLayout(self._combing_row())
         known.addStretch(1)
-        area = QScrollArea()
-        area.setWidget(inside)
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setAccessibleName("What is known of the clip")
-        column.addWidget(area, 1)
+        column.addWidget(scrolled(inside, "What is known of the clip"), 1)
         column.addLayout(self._verdict_row())
         column.addLayout(self._words_row())
         return sheet

@@ -6,23 +6,13 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import (
-    QFrame,
-    QGridLayout,
-    QHBoxLayout,
-    QInputDialog,
-    QLineEdit,
-    QMessageBox,
-    QScrollArea,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QInputDialog, QLineEdit, QMessageBox, QVBoxLayout, QWidget
 
 from diadoche.screens.glance import Glance, GlanceCard, GlanceGroup, GlanceScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.clip_strip import ClipStrip
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel
+from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel, scrolled
 from diadoche.ui.theme import Theme
 
 _NAME_PX = 230
@@ -59,11 +49,7 @@ class GlanceView(QWidget):
         self._cards.setContentsMargins(0, 0, 0, 0)
         self._cards.setSpacing(10)
         self._cards.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(inside)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll = scrolled(inside)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         return scroll
 

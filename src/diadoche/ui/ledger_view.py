@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QUrl
+from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QInputDialog,
     QLineEdit,
     QPushButton,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -32,6 +31,7 @@ from diadoche.ui.parts import (
     leaves_by_escape,
     menu_button,
     panel,
+    scrolled,
     table,
 )
 from diadoche.ui.theme import Theme
@@ -146,13 +146,7 @@ class LedgerView(View):
         held.addLayout(self._copies)
         held.addStretch(1)
         # Where there is no room for all of them, the list above keeps some of it, and none is cut.
-        area = QScrollArea()
-        area.setWidget(inside)
-        area.setWidgetResizable(True)
-        area.setFrameShape(QScrollArea.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setAccessibleName("Where the copies are")
-        words.addWidget(area, 1)
+        words.addWidget(scrolled(inside, "Where the copies are"), 1)
         row.addLayout(words, 1)
         buttons = QVBoxLayout()
         buttons.setSpacing(6)

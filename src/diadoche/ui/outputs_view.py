@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.sizes import count_text
@@ -24,6 +24,7 @@ from diadoche.ui.parts import (
     label,
     menu_button,
     panel,
+    scrolled,
     table,
     with_arrow,
 )
@@ -200,11 +201,7 @@ class OutputsView(View):
         self._stack.setContentsMargins(0, 0, 0, 0)
         self._stack.setSpacing(8)
         self._stack.addStretch(1)
-        self._area = QScrollArea()
-        self._area.setWidget(inside)
-        self._area.setWidgetResizable(True)
-        self._area.setFrameShape(QFrame.Shape.NoFrame)
-        self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._area = scrolled(inside)
         column.addWidget(self._area, 3)
         column.addWidget(self._start_bar())
         self._add_made(column)

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QMenu,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QTableView,
     QWidget,
@@ -90,6 +91,17 @@ def panel() -> QFrame:
     """A sheet that things lie on."""
     made = QFrame()
     made.setObjectName("panel")
+    return made
+
+
+def scrolled(inside: QWidget, name: str = "") -> QScrollArea:
+    """What may be higher than its room, and is as wide as that."""
+    made = QScrollArea()
+    made.setWidget(inside)
+    made.setWidgetResizable(True)
+    made.setFrameShape(QFrame.Shape.NoFrame)
+    made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    made.setAccessibleName(name)
     return made
 
 
