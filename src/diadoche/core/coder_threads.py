@@ -11,18 +11,24 @@ from av.codec import Capabilities
 _OUR_PART = 1 / 16
 # What a thread holds beside its picture: encoders make room for the largest coded one that could be.
 _ENCODER_HOLDS, _DECODER_HOLDS = 5, 2
+# Decoders that conceal damage and mark the picture, and lose marks between threads: a picture is handed out while the
+# thread that decodes it still makes its mark, and what threads find in slices that they share is not marked at all.
+_LOSE_MARKS = frozenset({"h264"})
 
 
 def use_processors(context: av.VideoCodecContext) -> None:
     """Sets how many threads an encoder or decoder has, and what they share.
 
     Threads that take a picture each are the fastest, and each holds its own. Where that is too much, threads share a
-    picture that is coded in slices, or are fewer.
+    picture that is coded in slices, or are fewer. Where a damaged picture would not always be told, there is one.
 
     Args:
         context: with size and pixels set where they are known, not opened yet.
     """
     processors = os.cpu_count() or 1
+    if not context.is_encoder and context.codec.name in _LOSE_MARKS:
+        context.thread_type = "NONE"
+        return
     context.thread_type = "AUTO"
     threads = min(processors, threads_for(_picture_bytes(context), encoder=context.is_encoder))
     if threads == processors:

@@ -174,23 +174,20 @@ class Run:
         *,
         threads: bool = True,
         pictures: bool = True,
-        strict: bool = False,
     ) -> Iterator[Unit]:
         """Pictures in the order of showing and sound between them, in about the order of time.
 
         Args:
             begin_s: units that end before may be left out.
             end_s: reading stops when everything before has been given.
-            threads: whether processors share the work; what damaged pictures decode to then depends on who is first.
+            threads: whether processors share the work; what damaged pictures decode to can depend on who is first.
             pictures: whether they are decoded; else there is sound alone.
-            strict: a picture that its decoder would conceal is missing instead. With threads, the mark `damaged` of a
-                concealed picture can be lost: it may be copied before the thread that decodes it has set it.
 
         Raises:
             MediaError: a part cannot be opened or read.
         """
         beside = [self._units_beside(path, number) for number, path in enumerate(self.sounds)]
-        options = _DecodeOptions(threads, pictures, strict)
+        options = _DecodeOptions(threads, pictures)
         return heapq.merge(self._part_units(begin_s, end_s, options), *beside, key=lambda unit: unit.time_s)
 
     # -- parts ---------------------------------------------------------------------------------
@@ -444,7 +441,6 @@ class _DecodeOptions:
 
     threads: bool
     pictures: bool
-    strict: bool
 
 
 @dataclass(slots=True)
@@ -471,8 +467,6 @@ class _Decoding:
             use_processors(context)
         else:
             context.thread_type = "NONE"
-        if self.options.strict:
-            context.options = {**context.options, "err_detect": "explode"}
         self._next_s = self.joint.begins_s
         done: set[int] = set()
         for timed in self.joint.read(self.media):

@@ -76,11 +76,11 @@ def compare_decoded(
     """
     output = Run([part], run.rate)
     begins_s, ends_s = tuple(run.begins_s), run.ends_s
-    after = _decoded(output, Share(watch, 0, 0.6), copied, "checking the output", strict=True)
-    healthy = not after.missing_s and not after.damaged_s
+    after = _decoded(output, Share(watch, 0, 0.6), copied, "checking the output")
     joins = range(1, len(begins_s))
-    if everything or run.rate is None or not healthy or len(after.pictures) != copied:
-        return _all_compared(run, output, copied, as_pcm, watch, after if healthy else None)
+    healthy = not after.missing_s and not after.damaged_s and len(after.pictures) == copied
+    if everything or run.rate is None or not healthy:
+        return _all_compared(run, output, copied, as_pcm, watch, after)
     if not all(_is_same_at(run, place, begins_s, output) for place in joins):
         return _all_compared(run, output, copied, as_pcm, watch, after)
     before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
@@ -107,14 +107,12 @@ def _pictures_around(run: Run, at_s: Fraction) -> list[int]:
 
 
 def _all_compared(
-    run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch, known: Decoded | None
+    run: Run, output: Run, expected: int, as_pcm: frozenset[int], watch: Watch, after: Decoded
 ) -> Comparison:
-    """All pictures of both; `known` is what the output decodes to, where no picture of it was given up."""
-    before, after = Decoded(), known
-    if after is not None:
-        before = _decoded(run, Share(watch, 0.6, 1), expected, "checking the original")
-    if after is None or not before.decodes_as(after):
-        # Damaged pictures decode the same, and are told to be damaged, every time only where one follows the other.
+    """All pictures of both; `after` is what the output decodes to."""
+    before = _decoded(run, Share(watch, 0.6, 1), expected, "checking the original")
+    if not before.decodes_as(after):
+        # What damaged pictures decode to is the same every time only where one follows the other.
         before = _decoded(run, Share(watch, 0, 0.5), expected, "checking the original again", threads=False)
         after = _decoded(output, Share(watch, 0.5, 1), expected, "checking the output again", threads=False)
     bad_in, bad_out = ([*each.missing_s, *each.damaged_s] for each in (before, after))
@@ -163,17 +161,10 @@ def _in_step(before: Decoded, after: Decoded, as_pcm: frozenset[int]) -> bool:
 
 
 def _decoded(
-    run: Run,
-    watch: Watch,
-    expected: int,
-    note: str,
-    *,
-    threads: bool = True,
-    pictures: bool = True,
-    strict: bool = False,
+    run: Run, watch: Watch, expected: int, note: str, *, threads: bool = True, pictures: bool = True
 ) -> Decoded:
     found = Decoded()
-    for unit in run.units(threads=threads, pictures=pictures, strict=strict):
+    for unit in run.units(threads=threads, pictures=pictures):
         if isinstance(unit, Picture):
             found.pictures.append(picture_digest(unit.frame))
             found.times_s.append(unit.time_s)

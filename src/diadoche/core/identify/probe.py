@@ -18,6 +18,7 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from diadoche.core.boxes import TrackHead, movie_payload, track_heads
+from diadoche.core.coder_threads import use_processors
 from diadoche.core.ebml import sphere_heads
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.heif import heif_shape
@@ -177,8 +178,8 @@ def _text_name(container: str, path: Path) -> str:
 def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Depth) -> Facts:
     pictures = picture_streams(media)
     if pictures and depth != "headers":
-        # Before the first packet is read; decoders that know how share their work between the processors.
-        pictures[0].thread_type = "AUTO"
+        # Before the first packet is read.
+        use_processors(pictures[0].codec_context)
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
