@@ -165,15 +165,15 @@ def test_shoots_are_changed_begun_and_renamed(
     menu = application.window._shoot._menu
     menu.aboutToShow.emit()
     choose(application, qtbot, "New shoot")
-    assert application.desk.cards.shoot_name == "Day 2"
+    assert application.desk.cards.shoots.name == "Day 2"
     assert len(application.desk.cards.places()) == 2
     menu.aboutToShow.emit()
     choose(application, qtbot, "Rename this shoot")
-    assert application.desk.cards.shoot_name == "Day two"
+    assert application.desk.cards.shoots.name == "Day two"
     assert application.window._shoot.text().startswith("Day two")
     menu.aboutToShow.emit()
     choose(application, qtbot, "Rock")
-    assert application.desk.cards.shoot_name == "Rock"
+    assert application.desk.cards.shoots.name == "Rock"
 
 
 def test_an_address_that_does_not_answer_is_said_in_the_dialog(open_window: Opener, qtbot: QtBot) -> None:

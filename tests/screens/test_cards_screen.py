@@ -91,7 +91,7 @@ def test_unattended_leaves_folders_alone_and_can_be_switched(tmp_path: Path, dro
         assert not scene.desk.cards.unattended
         scene.desk.cards.set_unattended(True)
         assert scene.desk.cards.unattended
-        scene.desk.cards.open_folder(drone)
+        scene.desk.cards.sources.open_folder(drone)
         scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(drone), Watch()))
         assert scene.station.cards[str(drone)].stage is Stage.LISTED
     finally:
@@ -148,7 +148,7 @@ def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Pa
     row = scene.desk.cards.rows()[0]
     assert row.mark is Mark.PROVEN
     assert row.advice == "The camera may format it: it is on 2 disks."
-    scene.desk.cards.want_copies(3)
+    scene.desk.cards.shoots.want_copies(3)
     assert scene.desk.cards.rows()[0].advice == "Not to be formatted yet: it is on 2 disks, the shoot wants 3."
     assert scene.desk.undo.take_back() == "the shoot wants 2 disks"
     assert scene.desk.cards.rows()[0].advice == "The camera may format it: it is on 2 disks."
@@ -159,13 +159,13 @@ def test_a_drop_says_how_many_came_and_what_was_refused(scene: Scene, drone: Pat
     place = tmp_path / "A"
     place.mkdir()
     said: list[str] = []
-    scene.desk.cards.dropped(
+    scene.desk.cards.sources.dropped(
         [drone / "DCIM", drone / "DCIM/100DRONE/DRON0001.MP4", tmp_path / "no", place], said.append
     )
     assert said.pop() == "2 folders came. Refused: no is not there; A holds a place for copies."
     assert len(scene.station.cards) == 2
-    assert scene.desk.cards.earlier_sources()[0] == str(drone / "DCIM/100DRONE")
-    scene.desk.cards.dropped([], said.append)
+    assert scene.desk.cards.sources.earlier()[0] == str(drone / "DCIM/100DRONE")
+    scene.desk.cards.sources.dropped([], said.append)
     assert said == ["Nothing came."]
 
 
@@ -191,17 +191,17 @@ def test_letting_out_is_offered_only_when_nothing_reads(scene: Scene, drone: Pat
 def test_a_new_shoot_starts_with_the_settings_of_this_one(scene: Scene, drone: Path) -> None:
     cards = scene.desk.cards
     cards.set_unattended(True)
-    assert cards.go_to_shoot(" ") == "A shoot needs a name."
-    assert cards.go_to_shoot("Day 2") == ""
-    assert (cards.shoot_name, cards.unattended) == ("Day 2", True)
+    assert cards.shoots.go_to(" ") == "A shoot needs a name."
+    assert cards.shoots.go_to("Day 2") == ""
+    assert (cards.shoots.name, cards.unattended) == ("Day 2", True)
     cards.set_unattended(False)
-    assert [shoot.name for shoot in cards.shoots()] == ["Day 2", "Rock"]
+    assert [shoot.name for shoot in cards.shoots.all()] == ["Day 2", "Rock"]
     key = scene.listed(drone)
     cards.offload(key)
-    assert "being read" in cards.go_to_shoot("Rock")
-    assert cards.shoot_name == "Day 2"
+    assert "being read" in cards.shoots.go_to("Rock")
+    assert cards.shoots.name == "Day 2"
     scene.carried_out()
-    assert cards.go_to_shoot("Rock") == ""
+    assert cards.shoots.go_to("Rock") == ""
     assert cards.unattended
     assert scene.desk.footage.clips == []
 

@@ -17,7 +17,7 @@ _ASKS = {
 # Each with the reason why it may.
 _MAY = {
     # Done in the background, or a file that comes with the program.
-    ("screens/cards.py", "_folders_of"),
+    ("screens/sources.py", "_folders_of"),
     ("ui/theme.py", "__init__"),
     # The person's own rigs, beside the settings: on the disk that the program itself runs from.
     ("screens/stitching.py", "rig_choices"),

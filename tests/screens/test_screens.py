@@ -237,10 +237,10 @@ def test_screens_and_services_load_without_qt() -> None:
 
 def test_the_first_page_proposes_and_takes_a_name(scene: Scene) -> None:
     cards: CardsScreen = scene.desk.cards
-    cards.rename_shoot("  Tern Rock ")
-    assert cards.shoot_name == "Tern Rock"
-    cards.rename_shoot(" ")
-    assert cards.shoot_name == "Tern Rock"
+    cards.shoots.change_name("  Tern Rock ")
+    assert cards.shoots.name == "Tern Rock"
+    cards.shoots.change_name(" ")
+    assert cards.shoots.name == "Tern Rock"
 
 
 def test_a_sphere_that_does_not_say_so_is_told_and_written(scene: Scene, demo_cards: dict[str, Path]) -> None:

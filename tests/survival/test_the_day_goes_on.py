@@ -551,7 +551,7 @@ def test_a_label_and_a_path_that_are_no_text_are_a_card_like_any_other(tmp_path:
     try:
         scene.station.put_in(Medium("r1", card, card.name, "Reader 1"))
         scene.tell(scene.runner.last("look"), State.DONE, perform_list_card(ListCardRequest(card), Watch()))
-        scene.desk.cards.open_folder(card)
+        scene.desk.cards.sources.open_folder(card)
         scene.desk.cards.offload("r1")
         scene.carried_out()
         assert scene.station.cards["r1"].stage is Stage.PROVEN

@@ -173,7 +173,7 @@ class Application:
             self.desk.job_changed(news)
         elif isinstance(news, CameIn):
             if news.medium.key.startswith(NETWORK):
-                self.desk.cards.open_medium(news.medium)
+                self.desk.cards.sources.open_medium(news.medium)
             else:
                 self.station.put_in(news.medium)
         elif isinstance(news, WentOut):

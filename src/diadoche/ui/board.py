@@ -9,8 +9,11 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
-from diadoche.screens.cards import CardRow, CardsScreen, PlaceRow, Ribbon
+from diadoche.screens.card_rows import CardRow
+from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
+from diadoche.screens.place_rows import PlaceRow
+from diadoche.screens.ribbons import Ribbon
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget, hatch, paint_mark
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel

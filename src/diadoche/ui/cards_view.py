@@ -109,7 +109,7 @@ class CardsView(View):
             ("Choose a folder…\tCtrl+O", self.choose_card),
             ("Type an address…\tCtrl+L", self.type_address),
         ]
-        earlier = self._screen.earlier_sources()
+        earlier = self._screen.sources.earlier()
         doings += [(f"Again: {source}", lambda source=source: self._open_again(source)) for source in earlier]  # type: ignore[misc]  # bound now
         for number, (title, doing) in enumerate(doings):
             if number == 2:
@@ -122,7 +122,7 @@ class CardsView(View):
         if source.startswith("//"):
             self.type_address(source)
         else:
-            self._screen.open_folder(Path(source))
+            self._screen.sources.open_folder(Path(source))
 
     def type_address(self, address: str = "") -> None:
         """Asks for the address of a camera or a file server."""
@@ -201,7 +201,7 @@ class CardsView(View):
         """Asks for a folder that is as good as a card."""
         folder = QFileDialog.getExistingDirectory(self, "A card, or any folder with recordings")
         if folder:
-            self._screen.open_folder(Path(folder))
+            self._screen.sources.open_folder(Path(folder))
 
 
 class _FirstPage(QWidget):
@@ -226,10 +226,10 @@ class _FirstPage(QWidget):
         column.addWidget(label(NEVER, "strong", wrap=True))
         column.addSpacing(8)
         column.addWidget(label("1. The shoot has a name", "strong"))
-        name = QLineEdit(screen.shoot_name)
+        name = QLineEdit(screen.shoots.name)
         name.setAccessibleName("Name of the shoot")
         name.setToolTip("Folders of copies begin with it")
-        name.editingFinished.connect(lambda: screen.rename_shoot(name.text()))
+        name.editingFinished.connect(lambda: screen.shoots.change_name(name.text()))
         column.addWidget(name)
         column.addSpacing(8)
         column.addWidget(label("2. Copies go to a disk you trust", "strong"))

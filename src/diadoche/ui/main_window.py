@@ -86,7 +86,7 @@ class MainWindow(QMainWindow):
         self.stack = QStackedWidget()
         self._items: list[RailItem] = []
         self._group = QButtonGroup(self)
-        self._shoot = ShootButton(desk.cards, asks)
+        self._shoot = ShootButton(desk.cards.shoots, asks)
         self.tray = Tray(theme, self, show=self.come_back, leave=self._leave)
         self._build(theme)
         self._fit()
@@ -269,7 +269,7 @@ class MainWindow(QMainWindow):
         mime = event.mimeData()
         paths = [Path(url.toLocalFile()) for url in mime.urls()] if mime is not None else []
         self.go_to(0)
-        self._desk.cards.dropped([path for path in paths if path != Path()], self.cards.say)
+        self._desk.cards.sources.dropped([path for path in paths if path != Path()], self.cards.say)
 
     def _search(self) -> None:
         if self.stack.currentWidget() is self.footage:

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidg
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.sizes import count_text
-from diadoche.screens.outputs import ClipRow, GroupRow, OutputsScreen, problem_words
+from diadoche.screens.output_rows import ClipRow, GroupRow
+from diadoche.screens.outputs import OutputsScreen, problem_words
 from diadoche.screens.places import OutputPlaces
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushButton
 
 from diadoche.core.sizes import count_text
-from diadoche.screens.cards import CardsScreen
+from diadoche.screens.shoots import Shoots
 from diadoche.ui.asks import Asks
 
 _SHOWN_SHOOTS = 12
@@ -16,10 +16,10 @@ _MOST_DISKS = 4
 class ShootButton(QPushButton):
     """Shows the shoot's name; its menu changes it."""
 
-    def __init__(self, screen: CardsScreen, asks: Asks) -> None:
+    def __init__(self, shoots: Shoots, asks: Asks) -> None:
         super().__init__()
         self.setObjectName("shoot")
-        self._screen = screen
+        self._shoots = shoots
         self._asks = asks
         self._menu = QMenu(self)
         self._menu.aboutToShow.connect(self._fill)
@@ -27,7 +27,7 @@ class ShootButton(QPushButton):
 
     def show_name(self) -> None:
         """The name of the shoot, cut where there is no room."""
-        name = self._screen.shoot_name
+        name = self._shoots.name
         self.setText(f"{name[: _LETTERS - 1]}… \u25b4" if len(name) > _LETTERS else f"{name} \u25b4")
         self.setToolTip(f"Shoot: {name}. Another one, a new one, and how the window looks")
         self.setAccessibleName(f"Shoot: {name}")
@@ -35,11 +35,11 @@ class ShootButton(QPushButton):
     def _fill(self) -> None:
         menu = self._menu
         menu.clear()
-        for shoot in self._screen.shoots()[:_SHOWN_SHOOTS]:
+        for shoot in self._shoots.all()[:_SHOWN_SHOOTS]:
             action = menu.addAction(shoot.name)
             assert action is not None
             action.setCheckable(True)
-            action.setChecked(shoot.name == self._screen.shoot_name)
+            action.setChecked(shoot.name == self._shoots.name)
             action.triggered.connect(lambda _on=False, name=shoot.name: self._go_to(name))
         menu.addSeparator()
         doings = [
@@ -57,8 +57,8 @@ class ShootButton(QPushButton):
             action = wanted.addAction(f"{count_text(count, 'disk')}, before its camera may format it")
             assert action is not None
             action.setCheckable(True)
-            action.setChecked(count == self._screen.copies_wanted)
-            action.triggered.connect(lambda _on=False, count=count: self._screen.want_copies(count))
+            action.setChecked(count == self._shoots.copies_wanted)
+            action.triggered.connect(lambda _on=False, count=count: self._shoots.want_copies(count))
         if self._asks.quiet is not None:
             action = menu.addAction("Keep the desktop from opening windows on cards")
             assert action is not None
@@ -67,7 +67,7 @@ class ShootButton(QPushButton):
             action.triggered.connect(self._asks.quiet)
 
     def _go_to(self, name: str) -> None:
-        if why_not := self._screen.go_to_shoot(name):
+        if why_not := self._shoots.go_to(name):
             QMessageBox.information(self, "Diadoche", why_not)
 
     def _new(self) -> None:
@@ -76,9 +76,9 @@ class ShootButton(QPushButton):
             self._go_to(name)
 
     def _rename(self) -> None:
-        before = self._screen.shoot_name
+        before = self._shoots.name
         name, sure = QInputDialog.getText(
             self, "Rename this shoot", "Folders that stand keep their name", QLineEdit.EchoMode.Normal, before
         )
         if sure:
-            self._screen.rename_shoot(name)
+            self._shoots.change_name(name)

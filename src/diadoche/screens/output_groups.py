@@ -1,0 +1,163 @@
+"""What each clip still needs: the clips of a shoot by route."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from diadoche.core.identify.facts import Facts
+from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.marks import Mark
+from diadoche.screens.output_plan import MADE, OutputPlan, is_unwanted
+from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
+from diadoche.screens.recipe_chooser import Alike, Outlook, alike, outlook
+from diadoche.screens.stitch_group import StitchGroup
+from diadoche.services.ledger.kept_clips import KeptClip
+
+_ORDER = ("ready", "rewrap", "join", "convert", "stitch", "develop", "unsupported")
+_WORDS = {
+    "ready": ("Ready", "Nothing to do: they play as they are."),
+    "rewrap": ("Rewrap", "Only the container is in the way; packets are proven equal."),
+    "join": ("Join", "Cut by the camera into several files; joined without encoding."),
+    "convert": ("Convert", "An editor would render these at every step."),
+    "develop": ("Develop", "The sensor's own values; they are kept as they are until they are developed."),
+    "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
+}
+_NOTHING_TO_MAKE = {"ready": "nothing to make", "develop": "waits", "unsupported": "kept as it is"}
+_CONTAINERS = {
+    "mov": "MOV, picture and sound as they are",
+    "mp4": "MP4, picture and sound as they are",
+    "mkv": "Matroska, picture and sound as they are",
+}
+
+
+class OutputGroups:
+    """Clips by what they need, put together once for every change."""
+
+    def __init__(self, plan: OutputPlan, stitch: StitchGroup) -> None:
+        self._plan = plan
+        self._stitch = stitch
+        self._by_route: dict[str, list[KeptClip]] = {}
+        self._groups: list[GroupRow] | None = None
+        self._known_alike: tuple[list[Facts], list[Alike]] = [], []
+
+    def take(self, clips: Sequence[KeptClip]) -> None:
+        """The clips as they are now, all of them looked at."""
+        self._by_route = {}
+        for clip in clips:
+            assert clip.facts is not None
+            self._by_route.setdefault(clip.facts.route.name, []).append(clip)
+        self.forget()
+
+    def forget(self) -> None:
+        """Something else was chosen, asked for or made."""
+        self._groups = None
+
+    def of(self, route: str) -> list[KeptClip]:
+        """The clips of a route."""
+        if route == "stitch":
+            return [take.clip for take in self._stitch.takes]
+        return self._by_route.get(route, [])
+
+    def open_clips(self, route: str) -> list[KeptClip]:
+        """Those of which something is to be made still."""
+        return [clip for clip in self.of(route) if self._plan.is_open(clip)]
+
+    def groups(self) -> list[GroupRow]:
+        """Routes that occur, in the order of the work; put together once for every change."""
+        if self._groups is None:
+            self._groups = [self._group(route) for route in _ORDER if self.of(route)]
+        return self._groups
+
+    def clips_of(self, route: str) -> list[ClipRow]:
+        """The clips of a group, each by itself; lenses of one take together."""
+        if route == "stitch":
+            return self._stitch.rows()
+        return [self._clip_row(route, clip) for clip in self.of(route)]
+
+    def _clip_row(self, route: str, clip: KeptClip) -> ClipRow:
+        assert clip.facts is not None
+        name, reason = f"{clip.card} {clip.clip.name}", " ".join(clip.facts.route.reasons)
+        if self._plan.delivered(clip) is not None:
+            return ClipRow(name, reason, "", "made", Mark.DONE)
+        if is_unwanted(clip):
+            return ClipRow(name, reason, "", "marked no: left out", Mark.EXPECTED)
+        if route not in MADE:
+            return ClipRow(name, reason, "", _NOTHING_TO_MAKE.get(route, ""), Mark.EXPECTED)
+        size, warning = self._estimate(route, [clip])
+        if clip.id in self._plan.asked:
+            return ClipRow(name, reason, size_text(size), "being made", Mark.UNDER_WAY)
+        words = warning or ("to make" if route not in self._plan.left_out else "left out with its group")
+        return ClipRow(name, reason, size_text(size), words, Mark.EXPECTED)
+
+    def _group(self, route: str) -> GroupRow:
+        if route == "stitch":
+            return self._stitch.group()
+        clips = self.of(route)
+        title, reason = _WORDS[route]
+        open_clips = self.open_clips(route) if route in MADE else []
+        made = sum(self._plan.delivered(clip) is not None for clip in clips)
+        size, warning = self._estimate(route, open_clips)
+        unwanted = (
+            sum(is_unwanted(clip) and self._plan.delivered(clip) is None for clip in clips) if route in MADE else 0
+        )
+        left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
+        warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
+        mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
+        if any(clip.id in self._plan.asked for clip in clips):
+            mark = Mark.UNDER_WAY
+        if route == "unsupported":
+            mark = Mark.PROBLEM
+        if (
+            route == "convert"
+            and len({clip.facts.route.reasons for clip in clips if clip.facts}) == 1
+            and clips[0].facts
+        ):
+            reason = clips[0].facts.route.reasons[0]
+        return GroupRow(
+            route,
+            title,
+            f"{reason} {left_out}".strip(),
+            len(clips),
+            len(open_clips),
+            made,
+            f"about {size_text(size)}" if open_clips else "",
+            size,
+            self._choices(route),
+            self._plan.containers.get(route, ""),
+            self._plan.recipe.title if route == "convert" else "",
+            route not in self._plan.left_out,
+            warning,
+            mark,
+        )
+
+    def _choices(self, route: str) -> tuple[Choice, ...]:
+        if route in self._plan.containers:
+            return tuple(Choice(name, title) for name, title in _CONTAINERS.items())
+        return ()
+
+    def _estimate(self, route: str, clips: list[KeptClip]) -> tuple[int, str]:
+        if route != "convert":
+            return sum(clip.facts.size_bytes for clip in clips if clip.facts), ""
+        found: Outlook = outlook(self.alike(clips), self._plan.recipe, self._plan.changes)
+        few = f"{found.refused} of {len(clips)}: " if 0 < found.refused < len(clips) else ""
+        refusal = f"{few}{found.refusal}" if found.refused else ""
+        return found.size_bytes, " ".join(filter(None, (refusal, *found.losses)))
+
+    def alike(self, clips: Sequence[KeptClip]) -> list[Alike]:
+        """Clips by format. The same clips are asked for at every refresh: ten thousand are put together once."""
+        facts: list[Facts] = [clip.facts for clip in clips if clip.facts is not None and clip.facts.video]
+        known, found = self._known_alike
+        if len(facts) != len(known) or any(mine is not theirs for mine, theirs in zip(facts, known, strict=True)):
+            found = alike(facts)
+            if len(facts) > 1:
+                self._known_alike = facts, found
+        return found
+
+
+def _sound_apart(clips: Sequence[KeptClip]) -> str:
+    """What is said where a camera kept more sound in files of its own: beside a picture that has sound, it stays."""
+    apart = [clip.clip.name for clip in clips if clip.sounds and clip.facts is not None and not clip.facts.sound_apart]
+    if not apart:
+        return ""
+    names = f"{apart[0]} and {len(apart) - 1} more" if len(apart) > 1 else apart[0]
+    return f"{names}: a second sound lies in files of its own and does not come along; it is kept beside the original."

@@ -1,0 +1,52 @@
+"""What is to be made of a shoot's clips: by which recipe, what is left out, and what was asked for already."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from diadoche.core.convert.recipes import Changes
+from diadoche.services.jobs.make_output import MakeRequest
+from diadoche.services.jobs.stitch import StitchRequest
+from diadoche.services.ledger.hand_off import delivered
+from diadoche.services.ledger.kept_clips import KeptClip
+from diadoche.services.ledger.shoots import known_recipe
+from diadoche.services.station.station import Station
+
+Request = MakeRequest | StitchRequest
+# Routes by which something is made.
+MADE = ("rewrap", "join", "convert", "stitch")
+
+
+class OutputPlan:
+    """What a start would make, and by what; it begins with what the shoot's settings say."""
+
+    def __init__(self, station: Station, asked: set[int]) -> None:
+        """
+        Args:
+            station: tells the shoot, and which files are there.
+            asked: clips whose outputs are in the queue; shared by the plans of all shoots, for jobs outlive them.
+        """
+        self._station = station
+        settings = station.shoot.settings
+        self.shoot = station.shoot.id
+        self.containers = {"rewrap": settings.container, "join": settings.container}
+        self.recipe = known_recipe(settings.recipe, station.own_recipes)
+        # Instead of the recipe's own; None where those stand.
+        self.changes: Changes | None = None
+        self.stitch_recipe = self.recipe
+        # Routes that the next start leaves out.
+        self.left_out: set[str] = set()
+        self.asked = asked
+
+    def delivered(self, clip: KeptClip) -> Path | None:
+        """Its newest output that is there, as far as that is known."""
+        return delivered(clip, self._station.is_there)
+
+    def is_open(self, clip: KeptClip) -> bool:
+        """Whether something is to be made of it still."""
+        return clip.id not in self.asked and self.delivered(clip) is None and not is_unwanted(clip)
+
+
+def is_unwanted(clip: KeptClip) -> bool:
+    """Whether a person said no to it: nothing is made of it unasked."""
+    return clip.opinion.verdict == "no"
