@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any, cast
 
 from PyQt6.QtCore import QPoint, QRect, Qt, QTimer
-from PyQt6.QtGui import QAction
+from PyQt6.QtGui import QAction, QContextMenuEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu, QPushButton, QTableView, QWidget
 from pytestqt.qtbot import QtBot
@@ -38,6 +39,15 @@ def click_at(
 ) -> None:
     """Clicks a widget: in its middle, or at a place in its own coordinates."""
     _TEST.mouseClick(widget, button, modifier, pos or QPoint())
+
+
+@contextmanager
+def dragging(widget: QWidget | None, begin: QPoint, end: QPoint) -> Iterator[None]:
+    """Presses the mouse at a place and moves it to another; lets it go at the end."""
+    _TEST.mousePress(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, begin)
+    _TEST.mouseMove(widget, end)
+    yield
+    _TEST.mouseRelease(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
 
 
 def rect_of(table: QTableView, row: int, column: int) -> QRect:
@@ -74,6 +84,18 @@ def click(application: Application, qtbot: QtBot, text: str) -> None:
     button = found()
     assert button is not None
     click_at(button, Qt.MouseButton.LeftButton)
+
+
+def ask_for_menu(view: QTableView) -> QMenu:
+    """Opens the context menu of a table as the menu key does: for the row that is at hand."""
+    viewport = view.viewport()
+    assert viewport is not None
+    place = QPoint(-1, -1)
+    asked = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, place, view.mapToGlobal(place))
+    QApplication.sendEvent(viewport, asked)
+    menu = QApplication.activePopupWidget()
+    assert isinstance(menu, QMenu)
+    return menu
 
 
 def choose(application: Application, qtbot: QtBot, text: str) -> None:

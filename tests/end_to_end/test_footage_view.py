@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from diadoche.core.watch import Watch
@@ -21,7 +22,7 @@ from diadoche.services.ledger.shoots import open_shoot
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import click_at, press, rect_of, texts, waits, write
+from tests.end_to_end.driving import ask_for_menu, click_at, dragging, press, rect_of, texts, waits, write
 
 
 @pytest.fixture(scope="module")
@@ -145,3 +146,61 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     assert view.table.columnSpan(0, 0) == len(application.desk.footage.columns)
     click_at(view.table.viewport(), pos=rect_of(view.table, 0, 0).center())
     assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())
+
+
+def test_a_menu_judges_the_selected_clips_and_tells_where_they_lie(
+    shown: tuple[Application, FootageView], qtbot: QtBot
+) -> None:
+    application, view = shown
+    view.table.choose_rows([1, 2])
+    menu = ask_for_menu(view.table)
+    titles = {action.text().partition("\t")[0]: action for action in menu.actions() if action.text()}
+    assert list(titles)[:4] == ["Keep", "Maybe", "No", "No verdict"]
+    assert titles["No verdict"].isChecked()
+    click_at(menu, pos=menu.actionGeometry(titles["Keep"]).center())
+    screen = application.desk.footage
+    waits(
+        qtbot,
+        lambda: all(line.clip.opinion.verdict == "keep" for line in application.desk.shelf.chosen(screen.selected)),
+    )
+    assert len(screen.selected) == 2
+    menu = ask_for_menu(view.table)
+    wanted = next(action for action in menu.actions() if action.text() == "Copy where it lies")
+    click_at(menu, pos=menu.actionGeometry(wanted).center())
+    clipboard = QApplication.clipboard()
+    assert clipboard is not None
+    lines = clipboard.text().splitlines()
+    assert len(lines) >= 2
+    assert all(Path(line).is_file() for line in lines)
+
+
+def test_clips_are_dragged_out_as_files_to_be_copied(shown: tuple[Application, FootageView]) -> None:
+    _application, view = shown
+    model = view.table.model()
+    assert model is not None
+    data = model.mimeData([model.index(row, column) for row in (0, 1) for column in (0, 1)])
+    assert data is not None
+    files = [Path(url.toLocalFile()) for url in data.urls()]
+    assert len(files) >= 2
+    assert all(file.is_file() for file in files)
+    assert model.supportedDragActions() == Qt.DropAction.CopyAction
+    assert model.flags(model.index(0, 0)) & Qt.ItemFlag.ItemIsDragEnabled
+
+
+def test_the_bar_of_the_player_is_dragged_along_and_its_control_plays(
+    shown: tuple[Application, FootageView], qtbot: QtBot
+) -> None:
+    _application, view = shown
+    player = view.player
+    waits(qtbot, lambda: player.image is not None)
+    y = player.height() - 8
+    seen: list[int] = []
+    player.shown.connect(seen.append)
+    with dragging(player, QPoint(60, y), QPoint(player.width() - 1, y)):
+        waits(qtbot, lambda: bool(seen) and seen[-1] == player.moment and player.moment > 10)
+    assert not player.playing
+    press(player, Qt.Key.Key_Home)
+    click_at(player, pos=QPoint(12, y))
+    waits(qtbot, lambda: player.playing)
+    click_at(player, pos=QPoint(12, y))
+    assert not player.playing

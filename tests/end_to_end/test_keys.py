@@ -28,10 +28,23 @@ def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener
     (dialog,) = window.findChildren(KeysDialog)
     waits(qtbot, dialog.isVisible)
     told = texts(dialog)
-    for action in window.actions():
-        assert action.shortcut().toString() in told
-        assert action.text() in told
+    actions = [*window.everywhere, *window.footage.actions_with_keys(), *window.outputs.actions_with_keys()]
+    assert {each.keys for each in window.everywhere} == bound
+    for action in actions:
+        assert action.keys in told
+        assert action.title in told
     dialog.reject()
+
+
+def test_the_read_me_tells_every_key(open_window: Opener) -> None:
+    window = open_window().window
+    actions = [*window.everywhere, *window.footage.actions_with_keys(), *window.outputs.actions_with_keys()]
+    read_me = (Path(__file__).parents[2] / "README.md").read_text("utf-8")
+    table = read_me.partition("## Keys")[2].partition("\n[docs")[0]
+    told = {key for row in re.findall(r"^\| (.+?) \|", table, re.MULTILINE) for key in re.split(r"[,;] |, | … ", row)}
+    assert {each.keys for each in actions} <= told | {f"Ctrl+{number}" for number in range(1, 6)}
+    assert "Ctrl+1" in told
+    assert "Ctrl+5" in told
 
 
 def test_hand_off_by_its_key_only_where_there_is_something(

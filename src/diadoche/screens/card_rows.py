@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from diadoche.core.answering import HANGS_S
 from diadoche.core.sizes import count_text, size_text
@@ -43,6 +44,8 @@ class CardRow:
     numbers: str = ""
     # Whether something that it waits for does not answer: then advice is shown wherever the card stands.
     is_silent: bool = False
+    # Where it is mounted; the current folder where there is nothing to look at, as once it was pulled.
+    root: Path = Path()
 
 
 def card_row(station: Station, card: CardIn) -> CardRow:
@@ -85,6 +88,7 @@ def card_row(station: Station, card: CardIn) -> CardRow:
         card.medium.can_eject and not card.stage.being_read and not card.pulled,
         numbers(card),
         silence is not None,
+        Path() if card.pulled else card.medium.path,
     )
 
 

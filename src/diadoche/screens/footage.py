@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Literal
 
 from diadoche.core.codecnames import spoken_codec
@@ -229,6 +230,15 @@ class FootageScreen:
     def first_row(self) -> int | None:
         """The first row that is a clip."""
         return next((row for row, line in enumerate(self.rows) if isinstance(line, Line)), None)
+
+    def paths_of(self, row: int) -> tuple[Path, ...]:
+        """Where the clip of a row lies, every span of it, in a copy that is here."""
+        line = self.rows[row]
+        return line.clip.paths if isinstance(line, Line) else ()
+
+    def selected_paths(self) -> list[Path]:
+        """Where the selected clips lie."""
+        return [path for line in self._chosen() for path in line.clip.paths]
 
     def _chosen(self) -> list[Line]:
         return self._shelf.chosen(self.selected)

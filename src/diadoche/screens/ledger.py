@@ -47,6 +47,8 @@ class LedgerDetail:
     copies: tuple[tuple[Mark, str], ...]
     page: Path | None
     can_copy_on: bool
+    # Where its copies lie that are here.
+    folders: tuple[Path, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,7 +185,8 @@ class LedgerScreen:
         copies = tuple(self._copy_words(copy) for copy in entry.copies)
         page = Path(entry.html) if entry.html and self._station.is_there(Path(entry.html)) else None
         title = f"{entry.card}, {count_text(entry.files, 'file')}, {size_text(entry.size_bytes)}"
-        return LedgerDetail(title, copies, page, self._good_copy(entry) is not None)
+        folders = tuple(Path(copy.root) for copy in entry.copies if self._is_here(copy))
+        return LedgerDetail(title, copies, page, self._good_copy(entry) is not None, folders)
 
     # -- what is done --------------------------------------------------------------------------
 

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
+from diadoche.screens.actions import Action
 from diadoche.screens.card_rows import CardRow
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
 from diadoche.screens.place_rows import PlaceRow
 from diadoche.screens.ribbons import Ribbon
+from diadoche.ui.actions import Groups, opens_menu
+from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget, hatch, paint_mark
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
@@ -52,7 +56,9 @@ class CardPanel(QFrame):
         self._kept_beside = ElidedLabel()
         self._kept_beside.setObjectName("strong")
         self._links = _card_links(screen, key)
+        opens_menu(self, self._actions)
         self._shown: tuple[CardRow, bool, float, int] | None = None
+        self._root = Path()
         top = QHBoxLayout()
         top.setSpacing(10)
         top.addWidget(self._mark)
@@ -79,12 +85,21 @@ class CardPanel(QFrame):
             self._column.addWidget(part)
         self._column.addLayout(links)
 
+    def _actions(self) -> Groups:
+        """What its links do, and where it can be looked at."""
+        links = [each for each in self._links.values() if each.isVisibleTo(self)]
+        return (
+            [Action(each.text(), each.click) for each in links],
+            [Action("Show in files", lambda: show_in_files([self._root]))] if self._root != Path() else (),
+        )
+
     def show_row(self, row: CardRow, width: int, *, compact: bool) -> None:
         """Shows the card as it is now, so many pixels wide; `compact` where many stand below each other."""
         now = (row, compact, self._theme.scale, width)
         if now == self._shown:
             return
         self._shown = now
+        self._root = row.root
         self.setFixedWidth(width)
         self._column.setContentsMargins(14, *((4, 14, 3) if compact else (12, 14, 10)))
         self._column.setSpacing(1 if compact else 3)
@@ -162,6 +177,17 @@ class PlacePanel(QFrame):
         self._name.setObjectName("title")
         self._bar, self._free, self._kept = ShareBar(theme), label(wrap=True), label(name="soft", wrap=True)
         self._remove = button("Not for this shoot", remove, name="link", tip="What lies there stays there")
+        self._path = Path()
+        opens_menu(
+            self,
+            lambda: (
+                [Action("Not for this shoot", remove)],
+                [
+                    Action("Show in files", lambda: show_in_files([self._path])),
+                    Action("Copy where it lies", lambda: copy_paths([self._path])),
+                ],
+            ),
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 12, 14, 8)
         column.setSpacing(4)
@@ -172,6 +198,7 @@ class PlacePanel(QFrame):
     def show_row(self, row: PlaceRow, width: int) -> None:
         """Shows the place as it is now, so many pixels wide."""
         self.setFixedWidth(width)
+        self._path = row.path
         self._name.setText(row.name)
         metrics = self._where.fontMetrics()
         self._where.setText(metrics.elidedText(row.where, Qt.TextElideMode.ElideMiddle, width - 34))

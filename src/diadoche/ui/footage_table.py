@@ -2,25 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtCore import (
+    QAbstractTableModel,
+    QItemSelection,
+    QItemSelectionModel,
+    QMimeData,
+    QModelIndex,
+    Qt,
+    pyqtSignal,
+)
 from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
-from diadoche.services.ledger.opinions import Verdict
+from diadoche.ui.file_manager import dragged
 from diadoche.ui.marks import mark_icon
 from diadoche.ui.parts import goes_to_ends
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
 _HEADING = Qt.ItemFlag.ItemIsEnabled
-_CLIP = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemNeverHasChildren
+_CLIP = (
+    Qt.ItemFlag.ItemIsEnabled
+    | Qt.ItemFlag.ItemIsSelectable
+    | Qt.ItemFlag.ItemIsDragEnabled
+    | Qt.ItemFlag.ItemNeverHasChildren
+)
 _AROUND_PX = 30
-# Digits, for the fingers that lie beside J, K and L; nothing takes a verdict back.
-VERDICT_KEYS: dict[int, Verdict] = {Qt.Key.Key_1: "keep", Qt.Key.Key_2: "maybe", Qt.Key.Key_3: "no", Qt.Key.Key_0: ""}
 
 
 def _stretches(rows: Sequence[int]) -> Iterator[tuple[int, int]]:
@@ -33,11 +44,8 @@ def _stretches(rows: Sequence[int]) -> Iterator[tuple[int, int]]:
             begin = place
 
 
-TABLE_KEYS = (
-    ("1, 2, 3, 0", "keep, maybe, no, nothing, for all selected clips"),
-    ("Ctrl+click", "selects several, which are compared"),
-    ("Return", "gives the player the focus"),
-)
+# What is no action: how clips are selected, and where the focus goes.
+TABLE_KEYS = (("Ctrl+click", "selects several, which are compared"), ("Return", "gives the player the focus"))
 
 
 class FootageModel(QAbstractTableModel):
@@ -82,6 +90,17 @@ class FootageModel(QAbstractTableModel):
             return f"{self._screen.texts(row)[column]}, {Mark.PROBLEM.value}"
         return None
 
+    def mimeTypes(self) -> list[str]:  # Qt's name
+        return ["text/uri-list"]
+
+    def mimeData(self, indexes: Iterable[QModelIndex]) -> QMimeData:  # Qt's name
+        rows = sorted({index.row() for index in indexes})
+        return dragged([path for row in rows for path in self._screen.paths_of(row)])
+
+    def supportedDragActions(self) -> Qt.DropAction:  # Qt's name
+        # Nothing that takes an original away: who would move it is offered a copy.
+        return Qt.DropAction.CopyAction
+
     def _mark_column(self) -> int:
         return self._columns.index("Clip") if "Clip" in self._columns else 0
 
@@ -125,6 +144,8 @@ class FootageTable(QTableView):
         self.setAccessibleName("Clips")
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setDragEnabled(True)
+        self.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
         self.setShowGrid(False)
         self.setTabKeyNavigation(False)
         self.setWordWrap(False)

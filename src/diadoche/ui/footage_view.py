@@ -9,11 +9,14 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QKeyEvent, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from diadoche.screens.actions import Action
 from diadoche.screens.footage import GROUPINGS, SHOWINGS, SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
+from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
 from diadoche.ui.compare_view import CompareView
-from diadoche.ui.footage_table import VERDICT_KEYS, FootageTable
+from diadoche.ui.file_manager import copy_paths, show_in_files
+from diadoche.ui.footage_table import FootageTable
 from diadoche.ui.parts import ElidedLabel, label, leaves_by_escape, menu_button, panel, scrolled, with_arrow
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
@@ -40,9 +43,36 @@ class FootageView(View):
         self.table.doubleClicked.connect(lambda _index: self.player.toggle())
         self.compare = CompareView(theme, screen)
         self._empty = label("", "soft")
+        self._actions = self._all_actions()
+        add_shortcuts(self.table, self._actions[0], Qt.ShortcutContext.WidgetShortcut)
+        opens_menu(self.table, lambda: self._actions if self._screen.selected else ())
         self._build()
         screen.on_change = self.refresh
         self.refresh()
+
+    def _all_actions(self) -> Groups:
+        """What can be done with the selected clips."""
+        screen = self._screen
+        verdicts = [
+            Action(title, partial(screen.judge, verdict), key, chosen=partial(self._is_judged, verdict))
+            for verdict, title, key in _VERDICTS
+        ]
+        return (
+            (*verdicts, Action("No verdict", partial(screen.judge, ""), "0", chosen=partial(self._is_judged, ""))),
+            (Action("Play or stop", self.player.toggle),),
+            (
+                Action("Show in files", lambda: show_in_files(screen.selected_paths())),
+                Action("Copy where it lies", lambda: copy_paths(screen.selected_paths())),
+            ),
+        )
+
+    def actions_with_keys(self) -> list[Action]:
+        """What its keys do, in the table."""
+        return [each for group in self._actions for each in group if each.keys]
+
+    def _is_judged(self, verdict: Verdict) -> bool:
+        detail = self._screen.detail()
+        return detail is not None and detail.verdict == verdict
 
     # -- how it is laid out --------------------------------------------------------------------
 
@@ -302,13 +332,10 @@ class FootageView(View):
                 field.setText(text)
 
     def _other_keys(self, event: QKeyEvent) -> bool:
-        """Keys that mean nothing to the table: verdicts, and the player's; Return takes the focus there."""
+        """Keys that mean nothing to the table: the player's; Return takes the focus there."""
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             return False
         if event.key() in {Qt.Key.Key_Return, Qt.Key.Key_Enter}:
             self.player.setFocus()
-            return True
-        if event.key() in VERDICT_KEYS:
-            self._screen.judge(VERDICT_KEYS[event.key()])
             return True
         return event.key() in _PLAYER_KEYS and self.player.obey_key(event.key())

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from diadoche.screens.actions import Action
 from diadoche.ui.footage_table import TABLE_KEYS
-from diadoche.ui.outputs_view import OUTPUT_KEYS
 from diadoche.ui.parts import button, label
 from diadoche.ui.player import PLAYER_KEYS
 
@@ -19,16 +18,24 @@ _SIZE_PX = (900, 620)
 class KeysDialog(QDialog):
     """Keys of the window, of the table of clips, of the player and of the table of outputs."""
 
-    def __init__(self, parent: QWidget, actions: Sequence[QAction]) -> None:
+    def __init__(
+        self, parent: QWidget, everywhere: Sequence[Action], clips: Sequence[Action], outputs: Sequence[Action]
+    ) -> None:
+        """
+        Args:
+            parent: the window.
+            everywhere: what can be done wherever the focus is.
+            clips: what can be done in the table of clips.
+            outputs: what can be done in the table of outputs.
+        """
         super().__init__(parent)
         self.setWindowTitle("Keys")
         self.resize(*_SIZE_PX)
-        everywhere = [(each.shortcut().toString(), each.text()) for each in actions if not each.shortcut().isEmpty()]
         groups = (
-            ("Everywhere", everywhere),
-            ("In the table of clips", TABLE_KEYS),
+            ("Everywhere", _told(everywhere)),
+            ("In the table of clips", (*_told(clips), *TABLE_KEYS)),
             ("In the player", PLAYER_KEYS),
-            ("In the table of outputs", OUTPUT_KEYS),
+            ("In the table of outputs", _told(outputs)),
         )
         inside = QWidget()
         sides = QHBoxLayout(inside)
@@ -46,6 +53,10 @@ class KeysDialog(QDialog):
         end.addWidget(button("Close", self.reject, tip="Back to the window (Esc)"))
         column.addLayout(end)
         scroll.setFocus()
+
+
+def _told(actions: Sequence[Action]) -> list[tuple[str, str]]:
+    return [(each.keys, each.title) for each in actions if each.keys]
 
 
 def _column(groups: Sequence[tuple[str, Sequence[tuple[str, str]]]]) -> QGridLayout:

@@ -17,8 +17,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from diadoche.screens.actions import Action
 from diadoche.screens.ledger import CHECK_CHOICES, COLUMNS, DISK_COLUMNS, HAPPENING_COLUMNS, LedgerScreen
 from diadoche.screens.marks import Mark
+from diadoche.ui.actions import Groups, opens_menu
+from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
@@ -126,9 +129,27 @@ class LedgerView(View):
         assert selection is not None
         selection.currentRowChanged.connect(lambda current, _before: self._select(current.row()))
         self.table.setMinimumHeight(_LIST_LEAST_PX)
+        opens_menu(self.table, self._waybill_actions)
         column.addWidget(self.table, 1)
         column.addWidget(self._detail_panel())
         return page
+
+    def _waybill_actions(self) -> Groups:
+        """What can be done with the selected waybill and its copies."""
+        detail = self._screen.detail()
+        if detail is None:
+            return ()
+        return (
+            (
+                Action("Open the waybill", self._open_page, enabled=lambda: detail.page is not None),
+                Action("Check the copies again", self._screen.check_copies),
+                Action("Copy on to…", self._copy_on_to, enabled=lambda: detail.can_copy_on),
+            ),
+            (
+                Action("Show in files", lambda: show_in_files(detail.folders), enabled=lambda: bool(detail.folders)),
+                Action("Copy where it lies", lambda: copy_paths(detail.folders), enabled=lambda: bool(detail.folders)),
+            ),
+        )
 
     def _detail_panel(self) -> QWidget:
         self._sheet = panel()

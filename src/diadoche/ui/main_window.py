@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QScreen
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QScreen
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -20,7 +21,9 @@ from PyQt6.QtWidgets import (
 )
 
 from diadoche.demo.bench import Bench
+from diadoche.screens.actions import Action
 from diadoche.screens.desk import Desk
+from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView
@@ -136,34 +139,30 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(whole)
 
     def _add_actions(self) -> None:
-        text = self._asks.text
-        doings: list[tuple[str, str, Callable[[], object]]] = [
-            ("Offload every card", "Ctrl+Return", self.cards.offload),
-            ("Unattended", "Ctrl+U", self.cards.switch_unattended),
-            ("Choose a folder as a card", "Ctrl+O", self.cards.choose_card),
-            ("Type an address", "Ctrl+L", self.cards.type_address),
-            ("Add a place for copies", "Ctrl+P", self.cards.choose_place),
-            ("Make every output", "Ctrl+M", self._desk.outputs.make),
-            ("Hand off to the editing program", "Ctrl+H", self.outputs.hand),
-            ("Take back the last change", "Ctrl+Z", self.take_back),
-            ("Light or dark", "Ctrl+D", self._asks.scheme),
-            ("Larger text", "Ctrl++", lambda: text(1)),
-            ("Smaller text", "Ctrl+-", lambda: text(-1)),
-            ("Usual text", "Ctrl+0", lambda: text(0)),
-            ("Find in what is on show, else in the ledger", "Ctrl+F", self._search),
-            ("Fill the screen, or not", "F11", self._fill_screen),
-            ("These keys", "F1", self.show_keys),
-            ("Quit", "Ctrl+Q", self._leave),
+        text, cards, outputs = self._asks.text, self._desk.cards, self._desk.outputs
+        self.everywhere = [
+            Action("Offload every card", self.cards.offload, "Ctrl+Return", lambda: cards.can_offload_any),
+            Action("Unattended", self.cards.switch_unattended, "Ctrl+U"),
+            Action("Choose a folder as a card", self.cards.choose_card, "Ctrl+O"),
+            Action("Type an address", self.cards.type_address, "Ctrl+L"),
+            Action("Add a place for copies", self.cards.choose_place, "Ctrl+P"),
+            Action("Make every output", outputs.make, "Ctrl+M"),
+            Action("Hand off to the editing program", self.outputs.hand, "Ctrl+H", lambda: outputs.can_hand_off),
+            Action("Take back the last change", self.take_back, "Ctrl+Z"),
+            Action("Light or dark", self._asks.scheme, "Ctrl+D"),
+            Action("Larger text", partial(text, 1), "Ctrl++"),
+            Action("Smaller text", partial(text, -1), "Ctrl+-"),
+            Action("Usual text", partial(text, 0), "Ctrl+0"),
+            Action("Find in what is on show, else in the ledger", self._search, "Ctrl+F"),
+            Action("Fill the screen, or not", self._fill_screen, "F11"),
+            Action("These keys", self.show_keys, "F1"),
+            Action("Quit", self._leave, "Ctrl+Q"),
         ]
-        doings += [
-            (name, f"Ctrl+{number + 1}", lambda number=number: self.go_to(number))  # type: ignore[misc]  # bound now
+        self.everywhere += [
+            Action(name, partial(self.go_to, number), f"Ctrl+{number + 1}")
             for number, (name, _view, _summary) in enumerate(self._views)
         ]
-        for title, keys, doing in doings:
-            action = QAction(title, self)
-            action.setShortcut(QKeySequence(keys))
-            action.triggered.connect(lambda _on=False, doing=doing: doing())
-            self.addAction(action)
+        add_shortcuts(self, self.everywhere, Qt.ShortcutContext.WindowShortcut)
 
     def take_back(self) -> None:
         """Takes back what the person changed last, and says what that was."""
@@ -172,7 +171,8 @@ class MainWindow(QMainWindow):
 
     def show_keys(self) -> KeysDialog:
         """Tells all keys."""
-        dialog = KeysDialog(self, self.actions())
+        clips, outputs = self.footage.actions_with_keys(), self.outputs.actions_with_keys()
+        dialog = KeysDialog(self, self.everywhere, clips, outputs)
         dialog.open()
         return dialog
 

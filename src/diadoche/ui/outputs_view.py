@@ -5,14 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut
+from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.sizes import count_text
+from diadoche.screens.actions import Action
 from diadoche.screens.output_rows import ClipRow, GroupRow
 from diadoche.screens.outputs import OutputsScreen, problem_words
 from diadoche.screens.places import OutputPlaces
+from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
+from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
@@ -37,9 +40,6 @@ from diadoche.ui.view import View
 
 _CHOICE_WIDTH_PX, _STITCH_WIDTH_PX = 300, 190
 _MOST_LINES = 8
-
-
-OUTPUT_KEYS = (("P", "steps through the places of the chosen output"), ("R", "makes the chosen output again"))
 
 
 class GroupPanel(QFrame):
@@ -241,13 +241,44 @@ class OutputsView(View):
             lambda row: screen.made()[row].mark,
         )
         self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
-        self.made_table.doubleClicked.connect(lambda index: self._open(index.row()))
+        self.made_table.doubleClicked.connect(self._open_chosen)
         column.addWidget(self.made_table, 2)
         selection = self.made_table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(self._show_look_button)
-        for key, doing in (("P", self.look_at_places), ("R", self._make_again)):
-            QShortcut(QKeySequence(key), self.made_table, doing).setContext(Qt.ShortcutContext.WidgetShortcut)
+        self._actions = self._all_actions()
+        add_shortcuts(self.made_table, self.actions_with_keys(), Qt.ShortcutContext.WidgetShortcut)
+        opens_menu(self.made_table, lambda: self._actions if self._chosen_path() is not None else ())
+
+    def _all_actions(self) -> Groups:
+        """What can be done with the chosen output."""
+        return (
+            (
+                Action("Play it", self._open_chosen, "Return", self._is_delivered),
+                Action("Step through its places", self.look_at_places, "P", self.look_button.isEnabled),
+                Action("Make it again", self._make_again, "R", self.again_button.isEnabled),
+            ),
+            (
+                Action("Show in files", lambda: show_in_files(self._chosen_paths()), "", self._is_delivered),
+                Action("Copy where it lies", lambda: copy_paths(self._chosen_paths()), "", self._is_delivered),
+            ),
+        )
+
+    def actions_with_keys(self) -> list[Action]:
+        """What its keys do, in the table of outputs."""
+        return [each for group in self._actions for each in group if each.keys]
+
+    def _chosen_path(self) -> str | None:
+        """Where the chosen output lies; nothing for one that was not delivered, None where none is chosen."""
+        row, made = self.made_table.currentIndex().row(), self._screen.made()
+        return made[row].path if 0 <= row < len(made) else None
+
+    def _chosen_paths(self) -> list[Path]:
+        path = self._chosen_path()
+        return [Path(path)] if path else []
+
+    def _is_delivered(self) -> bool:
+        return bool(self._chosen_path())
 
     def _start_bar(self) -> QWidget:
         bar = panel()
@@ -384,7 +415,7 @@ class OutputsView(View):
         """Writes the hand-off and says so in the bar."""
         self._screen.hand_off(target, self._where.setText)
 
-    def _open(self, row: int) -> None:
-        path = self._screen.made()[row].path
-        if path:
+    def _open_chosen(self) -> None:
+        """In the desktop's own player."""
+        if path := self._chosen_path():
             QDesktopServices.openUrl(QUrl.fromLocalFile(path))

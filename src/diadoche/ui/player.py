@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from diadoche.core.footage.display import Rgb
@@ -31,6 +31,8 @@ PLAYER_KEYS = (
     ("Home, End", "first and last picture"),
 )
 _BAR_PX = 26
+# The play control at the beginning of the bar.
+_PLAY_PX = 30
 _FASTEST = 8.0
 # Clips of the shoot are counted from 1.
 _NO_CLIP = 0
@@ -59,6 +61,8 @@ class PlayerView(QWidget):
         self._rate_reached = 0.0
         self.moment = 0
         self.speed = 0.0
+        # Whether the mouse was pressed on the bar, and draws the place along.
+        self._seeks = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(360, 230)
         policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
@@ -180,10 +184,26 @@ class PlayerView(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # Qt's name
         assert event is not None
         self.setFocus()
-        if event.position().y() >= self.height() - _BAR_PX and self._shape is not None:
-            self.go_to(round(event.position().x() / max(1, self.width()) * (self._shape.moments - 1)))
+        at = event.position()
+        self._seeks = at.y() >= self.height() - _BAR_PX and at.x() >= _PLAY_PX and self._shape is not None
+        if self._seeks:
+            self._seek_to(at.x())
         else:
             self.toggle()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # Qt's name
+        assert event is not None
+        if self._seeks:
+            self._seek_to(event.position().x())
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # Qt's name
+        self._seeks = False
+
+    def _seek_to(self, x: float) -> None:
+        """Shows the moment at a place of the bar; of those asked for while one is read, the newest is shown."""
+        if self._shape is not None:
+            share = (x - _PLAY_PX) / max(1, self.width() - _PLAY_PX)
+            self.go_to(round(min(1.0, max(0.0, share)) * (self._shape.moments - 1)))
 
     # -- what the process tells ----------------------------------------------------------------
 
@@ -255,13 +275,27 @@ class PlayerView(QWidget):
         if self._shape is None:
             return
         painter.setPen(QColor(c.ink))
-        text = bar.adjusted(10, 0, -10, 0)
+        self._paint_play(painter, QRectF(bar.left(), bar.top(), _PLAY_PX, bar.height()))
+        text = bar.adjusted(_PLAY_PX + 8, 0, -10, 0)
         painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self._place_words())
         painter.setPen(QColor(c.soft))
         painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._rate_words())
-        x = bar.left() + bar.width() * self.moment / max(1, self._shape.moments - 1)
+        x = bar.left() + _PLAY_PX + (bar.width() - _PLAY_PX) * self.moment / max(1, self._shape.moments - 1)
         painter.setPen(QPen(QColor(c.ink), 2))
         painter.drawLine(QPointF(x, bar.top()), QPointF(x, bar.bottom()))
+
+    def _paint_play(self, painter: QPainter, box: QRectF) -> None:
+        """What a click there does: begin to play, or stop."""
+        painter.setPen(QColor(self._theme.colours.line))
+        painter.drawLine(box.topRight(), box.bottomRight())
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self._theme.colours.ink))
+        middle = box.center()
+        if self.playing:
+            painter.drawRect(QRectF(middle.x() - 5, middle.y() - 5, 10, 10))
+            return
+        corners = [QPointF(-4, -6), QPointF(-4, 6), QPointF(6, 0)]
+        painter.drawPolygon(QPolygonF([middle + corner for corner in corners]))
 
 
 def _image(picture: Rgb) -> QImage:

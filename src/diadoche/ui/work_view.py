@@ -5,7 +5,9 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from diadoche.screens.actions import Action
 from diadoche.screens.work import COLUMNS, WorkRow, WorkScreen
+from diadoche.ui.actions import Groups, opens_menu
 from diadoche.ui.parts import ElidedLabel, RowsModel, button, label, table
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -47,12 +49,26 @@ class WorkView(View):
         row.addWidget(self._detail, 1)
         self._stop = button("Stop", self._stop_selected, tip="What is finished is kept; nothing half-made stays")
         self._retry = button("Do it again", self._retry_selected)
+        opens_menu(self.table, self._actions)
         self._first = button("Do it first", self._first_selected, tip="It is the next one as soon as there is room")
         row.addWidget(self._first)
         row.addWidget(self._stop)
         row.addWidget(self._retry)
         column.addLayout(row)
         self.refresh()
+
+    def _actions(self) -> Groups:
+        """What can be done with the selected job."""
+        row = self._selected()
+        if row is None:
+            return ()
+        return (
+            (
+                Action("Do it first", self._first_selected, enabled=lambda: row.can_be_first),
+                Action("Stop", self._stop_selected, enabled=lambda: row.can_stop),
+                Action("Do it again", self._retry_selected, enabled=lambda: row.can_retry),
+            ),
+        )
 
     def first_focus(self) -> QWidget | None:
         """The jobs."""
