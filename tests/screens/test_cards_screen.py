@@ -277,3 +277,40 @@ def test_a_clock_at_odds_with_the_shoot_is_pointed_out_before_the_start(
     assert [row.remark == words for row in scene.desk.cards.rows()] == [False, False, True]
     assert any(words in each for each in GlanceScreen(scene.station, scene.ledger).glance().advice)
     assert scene.station.clock_remark("r1") == scene.station.clock_remark("r2") == ""
+
+
+def test_the_cards_of_a_rig_stand_as_one_set_and_what_needs_a_person_stands_first(
+    scene: Scene, demo_cards: dict[str, Path], drone: Path
+) -> None:
+    scene.listed(drone, "r0")
+    for number in (2, 1, 3):
+        scene.listed(demo_cards[f"Gallery lens {number}"], f"r{number}")
+    alone, rig = scene.desk.cards.groups()
+    assert (alone.title, [row.name for row in alone.rows]) == ("", ["Drone"])
+    assert rig.title == "Gallery"
+    assert rig.words == "3 of 6 lenses; without lens 4 and 5 and 6 · 2 takes"
+    assert rig.lacks
+    assert [(row.name, row.short_name) for row in rig.rows] == [
+        (f"Gallery lens {number}", f"Lens {number}") for number in (1, 2, 3)
+    ]
+    # What the set lacks is said of the set, and of none of its cards.
+    assert [row.remark for row in rig.rows] == ["", "", ""]
+    scene.desk.cards.offload("r3")
+    scene.tell(scene.runner.last("offload"), State.RUNNING)
+    scene.station.pulled_out("r3")
+    first, *_, rig = scene.desk.cards.groups()
+    assert [row.name for row in first.rows] == ["Gallery lens 3"]
+    assert first.is_urgent
+    assert rig.words.startswith("2 of 6 lenses")
+
+
+def test_a_card_that_needs_a_person_is_named_beside_the_button_while_others_run(
+    scene: Scene, drone: Path, demo_cards: dict[str, Path]
+) -> None:
+    for key, card in (("r0", drone), ("r1", demo_cards["Shore"])):
+        scene.listed(card, key)
+        scene.desk.cards.offload(key)
+        scene.tell(scene.runner.last("offload"), State.RUNNING)
+    assert scene.desk.cards.offload_hint() == "Nothing to do for you: it runs."
+    scene.station.pulled_out("r0")
+    assert scene.desk.cards.offload_hint() == "Drone: see above. The rest runs."

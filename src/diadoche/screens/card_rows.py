@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.core.answering import HANGS_S
+from diadoche.core.cards.cardset import CardSet
 from diadoche.core.sizes import count_text, size_text
 from diadoche.core.watch import Progress
 from diadoche.screens.marks import Mark
@@ -46,10 +47,19 @@ class CardRow:
     is_silent: bool = False
     # Where it is mounted; the current folder where there is nothing to look at, as once it was pulled.
     root: Path = Path()
+    # Its name among the cards of its set; nothing for a card by itself.
+    short_name: str = ""
 
 
-def card_row(station: Station, card: CardIn) -> CardRow:
-    """A card in words, as it stands now."""
+def card_row(station: Station, card: CardIn, of: CardSet | None = None, *, whole: bool = True) -> CardRow:
+    """A card in words, as it stands now.
+
+    Args:
+        station: what is known of cards, readers and places.
+        card: the card.
+        of: the set that it belongs to.
+        whole: whether what its set lacks is said here; else it is said of the set.
+    """
     progress = station.progress(card.medium.key)
     found, key = card.card, card.medium.key
     busy = card.stage in {Stage.WAITING, Stage.CROSSING, Stage.COMPARING} and not card.pulled
@@ -70,7 +80,7 @@ def card_row(station: Station, card: CardIn) -> CardRow:
         Mark.PROBLEM if silent_s > HANGS_S else _mark(card),
         "Pulled out" if card.pulled else "Leave it in" if card.stage.being_read else "May come out",
         _layout_words(card),
-        remark or _set_remark(station, card),
+        remark or _set_remark(card, of, whole=whole),
         advice,
         _contents(card),
         _dates(card),
@@ -92,16 +102,13 @@ def card_row(station: Station, card: CardIn) -> CardRow:
     )
 
 
-def _set_remark(station: Station, card: CardIn) -> str:
+def _set_remark(card: CardIn, found: CardSet | None, *, whole: bool) -> str:
     """What the card's set lacks, said of the card that it concerns, or of the whole set."""
-    if card.card is None:
-        return ""
-    found = next((each for each in station.card_sets() if card.card in each.cards), None)
-    if found is None:
+    if card.card is None or found is None:
         return ""
     paths = {span for clip in card.card.clips for span in clip.spans}
     mine = next((problem.what for problem in found.problems if problem.path in paths), "")
-    return mine or (f"Of its set there are {found.words}." if found.missing else "")
+    return mine or (f"Of its set there are {found.words}." if found.missing and whole else "")
 
 
 def _silence(card: CardIn, silent_s: float, progress: Progress | None) -> tuple[str, str] | None:

@@ -8,7 +8,8 @@ from pathlib import Path
 from diadoche.core.answering import HANGS_S
 from diadoche.core.errors import RequestError
 from diadoche.core.sizes import count_text
-from diadoche.screens.card_rows import CardRow, card_row, waits_for_word
+from diadoche.screens.card_groups import CardGroup, card_groups
+from diadoche.screens.card_rows import CardRow, waits_for_word
 from diadoche.screens.glance import GlanceScreen
 from diadoche.screens.place_rows import PlaceRow, place_row
 from diadoche.screens.remaining_time import RemainingTime
@@ -22,6 +23,8 @@ from diadoche.services.ledger.waybills import waybills
 from diadoche.services.station.card_in import Stage
 from diadoche.services.station.station import Station
 
+# More cards than this are counted where they are spoken of.
+_MOST_NAMED = 3
 NEVER = "Diadoche never changes, moves or erases anything on a card or among your originals."
 
 
@@ -46,9 +49,13 @@ class CardsScreen:
         """Reads the ledger anew; called when an offload has ended."""
         self._waybills = waybills(self._ledger)
 
+    def groups(self) -> list[CardGroup]:
+        """Cards as they stand together; those that need a person first."""
+        return card_groups(self._station)
+
     def rows(self) -> list[CardRow]:
-        """Cards in the order in which they were put in."""
-        return [card_row(self._station, card) for card in self._station.cards.values()]
+        """All cards, as they stand on the board."""
+        return [row for group in self.groups() for row in group.rows]
 
     def places(self) -> list[PlaceRow]:
         """Destinations of the shoot."""
@@ -99,6 +106,8 @@ class CardsScreen:
             return "Add a place for copies first."
         waiting = [self._station.cards[key].name for key in self._station.about_to_cross()]
         if waiting:
+            if len(waiting) > _MOST_NAMED:
+                waiting = [f"{len(waiting)} cards"]
             places = count_text(len(self._station.shoot.settings.places), "place")
             return f"{', '.join(waiting)} to {places}, as part of {self._station.shoot.name}."
         cards = list(self._station.cards.values())
@@ -106,7 +115,8 @@ class CardsScreen:
         if silent:
             return f"{', '.join(silent)}: stop it, or wait for its reader."
         if any(card.stage.being_read for card in cards):
-            return "Nothing to do for you: it runs."
+            wanting = [card.name for card in cards if card.stage in {Stage.PROBLEM, Stage.PARTLY}]
+            return f"{', '.join(wanting)}: see above. The rest runs." if wanting else "Nothing to do for you: it runs."
         if cards and all(waits_for_word(card) for card in cards):
             return "All of this was proven before, by names, sizes and times. Read it to be sure, or take it again."
         if cards and all(card.stage is Stage.PROVEN for card in cards):

@@ -89,7 +89,7 @@ class BenchView(QFrame):
         fault = self._faults.get(medium.key, "")
         words = f"{medium.label}: {fault}" if fault else medium.label
         made, menu = menu_button(
-            f"{words[: _LETTERS - 1].strip()}…" if short and len(words) > _LETTERS else words,
+            self._shortened(words) if short and len(words) > _LETTERS else words,
             name="bench" if short else "",
             tip=f"{medium.label}, in reader {number}. It can be pulled out, and made to fail.",
         )
@@ -101,6 +101,12 @@ class BenchView(QFrame):
             )
         self._add(menu, "Mend it", lambda: self._fail(number, medium.key, ""), bool(fault))
         return made
+
+    def _shortened(self, words: str) -> str:
+        """Where cards begin with the same word, what tells them apart; else the beginning."""
+        first, _, rest = words.partition(" ")
+        alike = sum(medium.label.partition(" ")[0] == first for medium in self._media)
+        return f"…{rest}" if rest and alike > 1 else f"{words[: _LETTERS - 1].strip()}…"
 
     def _put_menu(self, outside: list[Path], *, free: bool) -> QPushButton:
         made, menu = menu_button("Put in", tip="Into the first free reader")

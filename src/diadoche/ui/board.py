@@ -6,11 +6,12 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtCore import QPoint, QPointF, QRect, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QFont, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
 from diadoche.screens.actions import Action
+from diadoche.screens.card_groups import CardGroup
 from diadoche.screens.card_rows import CardRow
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
@@ -27,8 +28,7 @@ _CARD_WIDTH_PX = 336
 _PLACE_WIDTH_PX = 290
 # Of the room that there is, where large text would have more; the rest is for the ribbons.
 _CARD_SHARE, _PLACE_SHARE = 0.46, 0.4
-# More cards than this show only what matters across a room.
-_ROOMY = 3
+_SPACE_PX, _COMPACT_SPACE_PX, _SET_MARGIN_PX = 12, 5, 1
 _MANY_RIBBONS, _SLOWER_S = 8, 0.25
 _THINNEST_PX, _THICKEST_PX = 8.0, 18.0
 _MARK_PX = 18.0
@@ -47,7 +47,7 @@ class CardPanel(QFrame):
         self.setObjectName("panel")
         self._theme = theme
         self._mark = MarkWidget(theme, 20)
-        self._name, self._may = ElidedLabel(), label(name="way")
+        self._name, self._may = ElidedLabel(), label(name="soft")
         self._name.setObjectName("title")
         self._layout_words, self._contents = label(wrap=True), label(wrap=True)
         self._dates = label(name="soft", wrap=True)
@@ -101,7 +101,8 @@ class CardPanel(QFrame):
         self._shown = now
         self._root = row.root
         self.setFixedWidth(width)
-        self._column.setContentsMargins(14, *((4, 14, 3) if compact else (12, 14, 10)))
+        closest = (2, 14, 1) if row.short_name else (4, 14, 3)
+        self._column.setContentsMargins(14, *(closest if compact else (12, 14, 10)))
         self._column.setSpacing(1 if compact else 3)
         # Links below the words begin where those do, in spite of the room inside them; beside them they end the line.
         self._bottom.setContentsMargins(0 if compact else -4, 0, -4 if compact else 0, 0)
@@ -111,13 +112,12 @@ class CardPanel(QFrame):
         self._kept_beside.setText(row.kept.partition(",")[0])
         self._links["whole"].setText("Again" if compact else "Take it all again")
         self._mark.show_mark(row.mark)
-        self._name.setText(row.name)
+        self._name.setText(row.short_name or row.name)
         self._may.setText(row.may_come_out)
         look = {Mark.UNDER_WAY: "way", Mark.PROVEN: "proven", Mark.PROBLEM: "problem"}.get(row.mark, "soft")
         if self._may.objectName() != look:
             self._may.setObjectName(look)
-            self._may.setStyleSheet("/* look again */")
-            self._may.setStyleSheet("")
+            looks_anew(self._may)
         troubled = row.mark is Mark.PROBLEM or row.is_silent
         for part, text, is_vital in (
             (self._layout_words, row.layout, False),
@@ -148,6 +148,14 @@ class CardPanel(QFrame):
         )
 
 
+def looks_anew(part: QWidget) -> None:
+    """Takes over the look of another object name."""
+    # A part that was put into another one keeps, as its own, the font that its old look gave it.
+    part.setFont(QFont())
+    part.setStyleSheet("/* look again */")
+    part.setStyleSheet("")
+
+
 def _card_links(screen: CardsScreen, key: str) -> dict[str, QPushButton]:
     """Everything that can be done with one card."""
 
@@ -164,6 +172,39 @@ def _card_links(screen: CardsScreen, key: str) -> dict[str, QPushButton]:
         "out": link("Let it out", screen.eject, "Unmount it, so that it can be taken out"),
         "gone": link("Take it off the board", screen.dismiss, "Copies stay what they are"),
     }
+
+
+class SetPanel(QFrame):
+    """The cards of one rig in one frame, under what their set holds."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._title, self._words = ElidedLabel(), label(wrap=True)
+        self._title.setObjectName("title")
+        head = QVBoxLayout()
+        head.setContentsMargins(14, 6, 14, 2)
+        head.setSpacing(0)
+        head.addWidget(self._title)
+        head.addWidget(self._words)
+        self.cards = QVBoxLayout()
+        self.cards.setSpacing(0)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(*(_SET_MARGIN_PX,) * 4)
+        column.setSpacing(0)
+        column.addLayout(head)
+        column.addLayout(self.cards)
+
+    def show_group(self, group: CardGroup, width: int) -> None:
+        """Shows the set as it is now, so many pixels wide."""
+        self.setFixedWidth(width)
+        self._title.setText(group.title)
+        self._words.setText(group.words)
+        look = "problem" if group.lacks else "soft"
+        if self._words.objectName() != look:
+            self._words.setObjectName(look)
+            looks_anew(self._words)
+        self.setAccessibleName(f"Set of cards {group.title}: {group.words}")
 
 
 class PlacePanel(QFrame):
@@ -218,6 +259,10 @@ class Board(QWidget):
         self._theme = theme
         self._screen = screen
         self._cards: dict[str, CardPanel] = {}
+        self._sets: dict[str, SetPanel] = {}
+        # What the form of cards was chosen by, and that form.
+        self._chosen_by: tuple[object, ...] = ()
+        self._compact = False
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
         self._painted_s = 0.0
@@ -241,10 +286,9 @@ class Board(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
         super().resizeEvent(event)
-        if event is None or event.size().width() != event.oldSize().width():
-            self._no_card.setFixedWidth(self._card_width())
-            self._no_place.setFixedWidth(self._place_width())
-            self.refresh()
+        self._no_card.setFixedWidth(self._card_width())
+        self._no_place.setFixedWidth(self._place_width())
+        self.refresh()
 
     def _card_width(self) -> int:
         return round(min(_CARD_WIDTH_PX * max(1.0, self._theme.scale), max(_CARD_WIDTH_PX, _CARD_SHARE * self.width())))
@@ -255,7 +299,7 @@ class Board(QWidget):
 
     def refresh(self) -> None:
         """Shows what is true now."""
-        self._show_cards(self._screen.rows())
+        self._show_cards(self._screen.groups())
         self._show_places(self._screen.places())
         ribbons = self._screen.ribbons()
         if self._is_worth_it(ribbons):
@@ -274,17 +318,74 @@ class Board(QWidget):
             return False
         return [_drawn(ribbon) for ribbon in ribbons] != [_drawn(ribbon) for ribbon in self._ribbons]
 
-    def _show_cards(self, rows: list[CardRow]) -> None:
+    def _show_cards(self, groups: list[CardGroup]) -> None:
+        rows = [row for group in groups for row in group.rows]
         for key in set(self._cards) - {row.key for row in rows}:
             self._cards.pop(key).deleteLater()
-        compact = len(rows) > _ROOMY
-        self._left.setSpacing(5 if compact else 12)
-        for place, row in enumerate(rows):
+        for key in set(self._sets) - {group.key for group in groups}:
+            # Its cards may stand elsewhere by now; those that do are taken over below.
+            self._sets.pop(key).deleteLater()
+        for place, group in enumerate(groups):
+            self._place_group(place, group)
+        self._choose_form(groups)
+        self._left.setSpacing(_COMPACT_SPACE_PX if self._compact else _SPACE_PX)
+        for group in groups:
+            self._show_group(group, compact=self._compact)
+        self._no_card.setVisible(not rows)
+
+    def _place_group(self, place: int, group: CardGroup) -> None:
+        """Every card where it belongs: by itself, or in the frame of its set."""
+        column, first = self._left, place
+        if group.title:
+            if group.key not in self._sets:
+                self._sets[group.key] = SetPanel()
+            _put(self._left, self._sets[group.key], place)
+            column, first = self._sets[group.key].cards, 0
+        for number, row in enumerate(group.rows):
+            look = "member" if group.title else "panel"
             if row.key not in self._cards:
                 self._cards[row.key] = CardPanel(self._theme, self._screen, row.key)
-                self._left.insertWidget(place, self._cards[row.key])
-            self._cards[row.key].show_row(row, self._card_width(), compact=compact)
-        self._no_card.setVisible(not rows)
+                self._cards[row.key].setObjectName(look)
+            card = self._cards[row.key]
+            if card.objectName() != look:
+                card.setObjectName(look)
+                looks_anew(card)
+            _put(column, card, first + number)
+
+    def _show_group(self, group: CardGroup, *, compact: bool) -> None:
+        width = self._card_width()
+        if group.title:
+            self._sets[group.key].show_group(group, width)
+            width -= 2 * _SET_MARGIN_PX
+        for row in group.rows:
+            # A set is many cards, and its frame says what they have in common.
+            self._cards[row.key].show_row(row, width, compact=compact or bool(group.title))
+
+    def _choose_form(self, groups: list[CardGroup]) -> None:
+        """Cards tell all where all of them fit at once, else only what matters across a room."""
+        rows = [row for group in groups for row in group.rows]
+        # What scrolls it is as high as what is seen at once.
+        around = self.parentWidget()
+        seen_px = around.height() if around is not None else self.height()
+        by = (
+            [(row.key, row.mark, row.remark, row.advice, row.numbers, row.contents) for row in rows],
+            seen_px,
+            self._card_width(),
+            self._theme.scale,
+        )
+        if by == self._chosen_by:
+            return
+        self._chosen_by = by
+        for group in groups:
+            self._show_group(group, compact=False)
+        tops: list[QWidget] = [
+            self._sets[group.key] if group.title else self._cards[group.rows[0].key] for group in groups
+        ]
+        width = self._card_width()
+        # What wraps is higher than it hints at.
+        highs = [top.heightForWidth(width) if top.hasHeightForWidth() else top.sizeHint().height() for top in tops]
+        high = sum(highs) + _SPACE_PX * len(tops)
+        self._compact = len(rows) > 1 and high > seen_px
 
     def _show_places(self, rows: list[PlaceRow]) -> None:
         for key in set(self._places) - {str(row.path) for row in rows}:
@@ -320,8 +421,19 @@ class Board(QWidget):
         card, place = self._cards.get(ribbon.key), self._places.get(str(ribbon.place))
         if card is None or place is None:
             return None
-        begin = _on_edge(card, list(self._places).index(str(ribbon.place)), len(self._places), right=True)
-        return begin, _on_edge(place, list(self._cards).index(ribbon.key), len(self._cards), right=False)
+        begin = self._on_edge(card, list(self._places).index(str(ribbon.place)), len(self._places), right=True)
+        order = sorted(self._cards, key=lambda key: self._box(self._cards[key]).top())
+        return begin, self._on_edge(place, order.index(ribbon.key), len(order), right=False)
+
+    def _box(self, part: QWidget) -> QRect:
+        """Where a panel lies; one in a frame ends where the frame does."""
+        box = QRect(part.mapTo(self, QPoint(0, 0)), part.size())
+        return box if part.parentWidget() is self else box.adjusted(-_SET_MARGIN_PX, 0, _SET_MARGIN_PX, 0)
+
+    def _on_edge(self, part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
+        box = self._box(part)
+        y = box.center().y() + (number - (count - 1) / 2) * _step(part, count)
+        return QPointF(box.right() + 2 if right else box.left() - 1, y)
 
 
 def _empty(title: str, text: str, width: int) -> QFrame:
@@ -334,11 +446,11 @@ def _empty(title: str, text: str, width: int) -> QFrame:
     return made
 
 
-def _on_edge(part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
-    box = part.geometry()
-    step = _step(part, count)
-    y = box.center().y() + (number - (count - 1) / 2) * step
-    return QPointF(box.right() + 2 if right else box.left() - 1, y)
+def _put(column: QVBoxLayout, part: QWidget, place: int) -> None:
+    """Puts a panel at a place of a column, unless it is there."""
+    item = column.itemAt(place)
+    if item is None or item.widget() is not part:
+        column.insertWidget(place, part)
 
 
 def _drawn(ribbon: Ribbon) -> tuple[object, ...]:

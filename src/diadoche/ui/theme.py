@@ -136,6 +136,7 @@ def _style_sheet(c: Colours, px: object) -> str:
     #watchSecond {{ font-size: {min(size(1.35), LARGEST_PX - 6)}px; }}
     #watchAside {{ font-size: {min(size(1.35), LARGEST_PX - 6)}px; font-weight: 600; }}
     #rail {{ background: {c.rail}; }}
+    QFrame#member {{ background: transparent; border: none; border-top: 1px solid {c.line}; }}
     QFrame#panel {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; }}
     QLabel#heading {{ font-size: {size(1.22)}px; font-weight: 700; }}
     QLabel#title {{ font-size: {size(1.28)}px; font-weight: 600; }}
