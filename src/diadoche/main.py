@@ -19,7 +19,7 @@ def _open_shoot() -> int:
 
 def _open_demo(folder: Path) -> int:
     from diadoche.demo.bench import bench_of
-    from diadoche.demo.opening import SHOOT, begin_making, demo_places, demo_settings, still_coming
+    from diadoche.demo.opening import DAY, SHOOT, begin_making, demo_places, demo_settings, still_coming
     from diadoche.ui.application import Opening, run
 
     folder = folder.absolute()
@@ -33,6 +33,7 @@ def _open_demo(folder: Path) -> int:
                 SHOOT,
                 demo_settings(folder),
                 bench_of(folder / "bench", cards, coming=lambda: still_coming(making, cards)),
+                DAY,
             )
         )
     finally:

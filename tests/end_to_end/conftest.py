@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QApplication
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.bench import bench_of
-from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.demo.opening import DemoDay, demo_places, demo_settings
 from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.ui.application import Application, Opening
 
@@ -37,11 +37,14 @@ def open_window(
     opened: list[Application] = []
 
     def opener(
-        settings: ShootSettings | None = None, pace_bytes_s: int = 6_000_000, cards: Path | None = None
+        settings: ShootSettings | None = None,
+        pace_bytes_s: int = 6_000_000,
+        cards: Path | None = None,
+        day: DemoDay | None = None,
     ) -> Application:
         opening = Opening(
             demo_places(shoot_folder), "Rock", settings or demo_settings(shoot_folder),
-            bench_of(shoot_folder / "bench", cards or shoot_folder / "cards", pace_bytes_s),
+            bench_of(shoot_folder / "bench", cards or shoot_folder / "cards", pace_bytes_s), day,
         )  # fmt: skip
         application = Application(qapp, opening)
         opened.append(application)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from dataclasses import dataclass
 from pathlib import Path
 
 from diadoche.demo.make import demo_cards
@@ -12,6 +13,18 @@ from diadoche.services.machine.state_places import StatePlaces
 
 SHOOT = "Tern Rock, day 1"
 PLACES = ("Shuttle A", "Shuttle B")
+
+
+@dataclass(frozen=True, slots=True)
+class DemoDay:
+    """Cards by when they come in: those of the morning are proven when the visitor comes, those of noon are in."""
+
+    morning: tuple[str, ...]
+    noon: tuple[str, ...]
+
+
+# In the order in which they are drawn: the day does not wait for a later one.
+DAY = DemoDay(("Quay", "Supply boat bow"), ("Keeper's camcorder", "Drone", "Mast", "Shore"))
 
 
 def demo_places(folder: Path) -> StatePlaces:

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.errors import DiadocheError
 from diadoche.demo.bench import Bench
+from diadoche.demo.opening import DemoDay
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.services.background import outcome_of
@@ -33,6 +34,7 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
+from diadoche.ui.demo_day import DemoHands
 from diadoche.ui.failure_box import install_hook
 from diadoche.ui.main_window import MainWindow
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
@@ -49,12 +51,16 @@ _LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """What the window opens on. With a bench, its readers stand in for the machine's own."""
+    """What the window opens on.
+
+    With a bench, its readers stand in for the machine's own; with a day, cards are put in as it passes.
+    """
 
     places: StatePlaces
     shoot: str = ""
     settings: ShootSettings | None = None
     bench: Bench | None = None
+    day: DemoDay | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +123,9 @@ class Application:
             )
         self.devices.start()
         self.station.take_up(self.runner.recover())
+        self._demo_hands = None
+        if opening.day is not None and self.bench is not None:
+            self._demo_hands = DemoHands(opening.day, self.bench, self.desk)
         self._checks = QTimer()
         self._checks.timeout.connect(self._check_due)
         self._checks.start(_CHECK_EVERY_MS)
@@ -216,6 +225,8 @@ class Application:
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
         self._closed = True
+        if self._demo_hands is not None:
+            self._demo_hands.close()
         self.desk.close()
         self.window.leaving = True
         self.window.close()

@@ -286,6 +286,7 @@ class PlayerView(QWidget):
 
     def _paint_play(self, painter: QPainter, box: QRectF) -> None:
         """What a click there does: begin to play, or stop."""
+        painter.save()
         painter.setPen(QColor(self._theme.colours.line))
         painter.drawLine(box.topRight(), box.bottomRight())
         painter.setPen(Qt.PenStyle.NoPen)
@@ -293,9 +294,10 @@ class PlayerView(QWidget):
         middle = box.center()
         if self.playing:
             painter.drawRect(QRectF(middle.x() - 5, middle.y() - 5, 10, 10))
-            return
-        corners = [QPointF(-4, -6), QPointF(-4, 6), QPointF(6, 0)]
-        painter.drawPolygon(QPolygonF([middle + corner for corner in corners]))
+        else:
+            corners = [QPointF(-4, -6), QPointF(-4, 6), QPointF(6, 0)]
+            painter.drawPolygon(QPolygonF([middle + corner for corner in corners]))
+        painter.restore()
 
 
 def _image(picture: Rgb) -> QImage:
