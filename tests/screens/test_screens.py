@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from dataclasses import replace
+from importlib import resources
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.cards import CardsScreen
 from diadoche.screens.marks import Mark
+from diadoche.screens.output_rows import GroupRow
 from diadoche.screens.watch_line import watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.identify import perform_identify
@@ -186,9 +188,27 @@ def test_a_recipe_that_cannot_hold_a_clip_is_said_before_the_start(scene: Scene,
     scene.offloaded(drone)
     look = scene.runner.last("identify")
     scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
-    convert = next(group for group in scene.desk.outputs.groups() if group.route == "convert")
-    assert convert.warning == ""
-    assert convert.size.startswith("about ")
+
+    def convert() -> GroupRow:
+        return next(group for group in scene.desk.outputs.groups() if group.route == "convert")
+
+    assert convert().warning == ""
+    assert convert().size.startswith("about ")
+    supplied = resources.files("diadoche.core.convert") / "recipes" / "h264-intra.toml"
+    _progressive, interlaced = supplied.read_text("utf-8").split('scan = "progressive"')
+    scene.station.recipes_folder.mkdir(parents=True)
+    (scene.station.recipes_folder / "woven.toml").write_text(
+        _progressive.replace("h264-intra", "woven").replace("every picture whole", "woven only")
+        + interlaced.partition("[[picture.variants]]")[2]
+    )
+    chooser = scene.desk.outputs.recipe_chooser()
+    chooser.choose_named("woven")
+    scene.desk.outputs.take(chooser)
+    assert convert().recipe == "H.264, woven only"
+    assert "H.264, woven only cannot hold 2704×1520 progressive" in convert().warning
+    chooser.choose_named("stills-png")
+    scene.desk.outputs.take(chooser)
+    assert convert().warning == "Stills in PNG holds no sound."
 
 
 @pytest.mark.parametrize(
