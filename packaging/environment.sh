@@ -9,7 +9,8 @@ APP_PACKAGES=(libegl1 libgl1 libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommo
     libxcb-xkb1 libxext6 libxrender1)
 # Commands of the tests and benchmarks, each with the package that has it.
 TEST_COMMANDS=(ffmpeg:ffmpeg Xvfb:xvfb xauth:xauth bd_list_titles:libbluray-bin xxhsum:xxhash git:git dbus-daemon:dbus
-    udevadm:udev udisksctl:udisks2 smbd:samba mkfs.ext4:e2fsprogs mount:mount pdftotext:poppler-utils fusermount3:fuse3)
+    udevadm:udev udisksctl:udisks2 smbd:samba mkfs.ext4:e2fsprogs mount:mount pdftotext:poppler-utils fusermount3:fuse3
+    desktop-file-validate:desktop-file-utils appstreamcli:appstream)
 
 say() { echo "$*" >&2; }
 

@@ -9,12 +9,12 @@ from diadoche.cli.app import app
 from diadoche.cli.windows import Windows
 
 
-def _open_shoot() -> int:
+def _open_shoot(folder: Path | None) -> int:
     # Qt is loaded only when a window is wanted: the command line must run where there is no screen.
     from diadoche.services.machine.state_places import default_places
     from diadoche.ui.application import Opening, run
 
-    return run(Opening(default_places()))
+    return run(Opening(default_places()), folder)
 
 
 def _open_demo(folder: Path) -> int:

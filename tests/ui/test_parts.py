@@ -106,17 +106,19 @@ def test_the_bridge_delivers_on_qts_thread_in_order(qtbot: QtBot) -> None:
 def test_a_second_start_is_heard_only_by_a_window_that_answers(qtbot: QtBot, tmp_path: Path) -> None:
     first, second = OneWindow(tmp_path / "ledger.sqlite"), OneWindow(tmp_path / "ledger.sqlite")
     assert first.take()
-    came: list[bool] = []
-    later = SecondStarts(first.name, lambda: came.append(True))
+    came: list[Path | None] = []
+    later = SecondStarts(first.name, came.append)
+    folder = tmp_path / "Karte Nº 1\n"
     assert not second.take()
     # Nothing turns this window's event loop meanwhile: the connection stands, the answer does not come.
     assert not bring_first_to_front(second.name)
     heard: list[bool] = []
-    asking = threading.Thread(target=lambda: heard.append(bring_first_to_front(second.name)))
+    asking = threading.Thread(target=lambda: heard.append(bring_first_to_front(second.name, folder)))
     asking.start()
     qtbot.waitUntil(lambda: heard == [True], timeout=10_000)
     asking.join()
-    assert came
+    # The one that was not answered is taken up when the window lives again.
+    assert came == [None, folder]
     later.close()
     # One that holds the ledger and does not answer is told of, not waited for.
     assert not bring_first_to_front(second.name)

@@ -53,6 +53,7 @@ VERBS = (
     Verb("convert", "outputs:convert", "Make an edit-ready file by a recipe, and check it."),
     Verb("stitch", "spheres:stitch", "Make one picture of the sphere from the files of its lenses."),
     Verb("handoff", "footage:handoff", "Write the OpenTimelineIO file for the editing program."),
+    Verb("open", "open_window:open_window", "Open the window, with a folder taken as a card."),
     Verb("demo", "demos:demo", "Open the window on the demo shoot; it is made where it is missing."),
     Verb("make-demo", "demos:make_demo_cards", "Write the cards of the demo shoot."),
     Verb("completion", "shells:completion", "Print what makes a shell complete verbs and options."),
@@ -105,4 +106,4 @@ def window(
     """Opens the window when no verb is given."""
     del version
     if context.invoked_subcommand is None:
-        raise typer.Exit(Windows.open_shoot())
+        raise typer.Exit(Windows.open_shoot(None))

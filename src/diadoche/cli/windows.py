@@ -9,5 +9,6 @@ from pathlib import Path
 class Windows:
     """Both ways, each with the exit code that it gives."""
 
-    open_shoot: Callable[[], int]
+    # With a folder that is taken as a card, where there is one.
+    open_shoot: Callable[[Path | None], int]
     open_demo: Callable[[Path], int]

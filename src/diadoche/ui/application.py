@@ -9,9 +9,11 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.errors import DiadocheError
@@ -211,8 +213,10 @@ class Application:
         self.window.look_again()
         save_settings(self._places.config, self._settings)
 
-    def come_to_front(self) -> None:
-        """Somebody started the application again: here it is."""
+    def come_to_front(self, folder: Path | None = None) -> None:
+        """Somebody started the application again: here it is, and takes the folder that was given."""
+        if folder is not None:
+            self.desk.cards.sources.open_folder(folder)
         self.window.setWindowState(self.window.windowState() & ~Qt.WindowState.WindowMinimized)
         self.window.show()
         self.window.raise_()
@@ -239,11 +243,14 @@ class Application:
         self.ledger.close()
 
 
-def run(opening: Opening) -> int:
-    """Opens the window and stays until it is closed."""
+def run(opening: Opening, folder: Path | None = None) -> int:
+    """Opens the window and stays until it is closed; a folder is taken as a card."""
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
     app.setApplicationName("Diadoche")
+    # As the desktop entry is called: by it a desktop knows whose window this is.
+    app.setDesktopFileName("diadoche")
+    app.setWindowIcon(QIcon(str(Path(__file__).with_name("diadoche.svg"))))
     # The window may be out of sight while cards are read; it ends when it says so.
     app.setQuitOnLastWindowClosed(False)
     install_hook()
@@ -253,7 +260,7 @@ def run(opening: Opening) -> int:
         until_s = time.monotonic() + _FIRST_ANSWERS_S
         # Two windows on one ledger would run its jobs twice. The first may not listen yet, or end just now.
         while not one.take():
-            if bring_first_to_front(one.name):
+            if bring_first_to_front(one.name, folder):
                 return 0
             if time.monotonic() > until_s:
                 return _somebody_else(opening)
@@ -265,6 +272,8 @@ def run(opening: Opening) -> int:
         return 1
     later = SecondStarts(one.name, application.come_to_front)
     application.window.show()
+    if folder is not None:
+        application.desk.cards.sources.open_folder(folder)
     code = app.exec()
     later.close()
     application.close()
