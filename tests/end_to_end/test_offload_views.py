@@ -199,7 +199,7 @@ def test_unattended_is_switched_by_key_and_said_on_the_board(open_window: Opener
     click(application, qtbot, "Put in Drone")
     waits(qtbot, lambda: first(application) == "The card can come out.")
     assert application.station.cards["reader-1"].stage is Stage.PROVEN
-    click(application, qtbot, "Let it out")
+    click(application, qtbot, "Eject")
     waits(qtbot, lambda: first(application) == "No card is in.")
 
 

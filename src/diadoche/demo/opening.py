@@ -45,6 +45,6 @@ def begin_making(folder: Path) -> subprocess.Popen[bytes]:
 def still_coming(making: subprocess.Popen[bytes], cards: Path) -> str:
     """What is being drawn behind the open window, in words; nothing when all cards are there."""
     if making.poll() is not None:
-        return "" if making.returncode == 0 else "The other cards could not be drawn; see the terminal."
+        return "" if making.returncode == 0 else "The other cards could not be made; see the terminal."
     ready = sum(not path.name.startswith(".") for path in cards.iterdir()) if cards.is_dir() else 0
-    return f"Card {ready + 1} of {len(demo_cards())} is being drawn." if ready < len(demo_cards()) else ""
+    return f"Card {ready + 1} of {len(demo_cards())} is being made." if ready < len(demo_cards()) else ""

@@ -143,7 +143,7 @@ def _layout_words(card: CardIn) -> str:
     if not card.card.layout:
         return "No card structure"
     lens = f", lens {card.card.lens}" if card.card.lens else ""
-    return f"{card.card.title}{lens} · {'complete' if card.card.complete else 'not complete'}"
+    return f"{card.card.title}{lens} · structure {'complete' if card.card.complete else 'not complete'}"
 
 
 def _remark(card: CardIn, clock: str) -> str:

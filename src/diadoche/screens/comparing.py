@@ -93,5 +93,5 @@ _LINES: tuple[tuple[str, Callable[[Facts], str]], ...] = (
     ("Bytes", lambda facts: size_text(facts.size_bytes)),
     ("Camera", lambda facts: facts.camera),
     ("Written by", _origin),
-    ("Route", lambda facts: facts.route.name),
+    ("Needs", lambda facts: facts.route.name),
 )

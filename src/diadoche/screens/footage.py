@@ -27,7 +27,7 @@ GROUPINGS: tuple[tuple[Grouping, str], ...] = (
     ("Card", "by card"),
     ("Day", "by day"),
     ("Make", "by make: container, codec, size, rate, sound"),
-    ("Route", "by route"),
+    ("Route", "by what they need"),
     ("Keep", "by keep, maybe, no"),
 )
 Showing = Literal["all", "keep", "maybe", "no", "undecided", "odd", "problems"]
@@ -91,7 +91,7 @@ class FootageScreen:
     def __init__(self, shelf: Shelf, ledger: Ledger) -> None:
         self._shelf = shelf
         self._ledger = ledger
-        self.look = recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook()
+        self.look = _renamed(recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook())
         self.showing: Showing = "all"
         self.wanted = ""
         self.rows: list[Line | Heading] = []
@@ -331,6 +331,12 @@ class FootageScreen:
         if evidence is None:
             return ""
         return f"Seen at {clock_text(evidence.time_s)}: two moments woven line by line, three times enlarged."
+
+
+def _renamed(look: FootageLook) -> FootageLook:
+    """A look that was kept while a column was called otherwise."""
+    columns = tuple("Needs" if name == "Route" else name for name in look.columns)
+    return replace(look, columns=columns, sorted_by="Needs" if look.sorted_by == "Route" else look.sorted_by)
 
 
 def _may_be_sphere(clip: KeptClip) -> bool:

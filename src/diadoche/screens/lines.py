@@ -170,7 +170,7 @@ COLUMNS = (
     Column("Files", "How many files the camera cut it into", "1, 2 lenses", _files, lambda clip: len(clip.clip.spans)),
     Column("Size", "All files of the clip", "100.0 GB", _size, lambda clip: clip.clip.size_bytes),
     Column("Written by", "A camera, or a program that converted it", "Written by ▾", _origin, _origin),
-    Column("Route", "What must happen before it can be cut", "convert", _route, lambda clip: _route(clip, None)),
+    Column("Needs", "What must happen before it can be cut", "convert", _route, lambda clip: _route(clip, None)),
     Column("Keep", "Keep, maybe or no: your word on it", "maybe", _verdict, _verdict_key),
     Column("Tags", "Your own words for it", "two, three", _tags, _tags),
     Column("Note", "Your own note", "a few words of yours", _note, _note),
@@ -179,7 +179,7 @@ STANDS_OUT = Column(
     "Stands out", "In what it differs from most clips of its card", "size, rate", lambda _clip, _zone: "", _name
 )
 ALL_COLUMNS = (*COLUMNS, STANDS_OUT)
-USUAL_COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Route", "Keep")
+USUAL_COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Needs", "Keep")
 
 
 def zone_of(clips: Sequence[KeptClip]) -> tzinfo | None:

@@ -169,7 +169,7 @@ def _card_links(screen: CardsScreen, key: str) -> dict[str, QPushButton]:
         "recognise": link("Read it to be sure", screen.recognise, "Compare every byte with its proven copies"),
         "complete": link("Complete it", screen.complete, "Fill what is missing from a proven copy, not from the card"),
         "whole": link("Take it all again", screen.offload_whole, "One more copy of the whole card"),
-        "out": link("Let it out", screen.eject, "Unmount it, so that it can be taken out"),
+        "out": link("Eject", screen.eject, "Unmount it, so that it can be taken out"),
         "gone": link("Take it off the board", screen.dismiss, "Copies stay what they are"),
     }
 

@@ -237,8 +237,8 @@ class PlayerView(QWidget):
             return ""
         wanted = float(self._shape.moments_a_second)
         if self.speed != 1.0:
-            fast = f"{abs(self.speed):g} times" if abs(self.speed) != 1 else ""
-            return " ".join(filter(None, (fast, "backwards" if self.speed < 0 else "as fast")))
+            fast = f"{abs(self.speed):g} times as fast" if abs(self.speed) != 1 else ""
+            return ", ".join(filter(None, ("backwards" if self.speed < 0 else "", fast)))
         if self._rate_reached >= 0.93 * wanted:
             return "full rate"
         return f"{self._rate_reached:.0f} of {wanted:.0f} a second: this machine is slower"
