@@ -10,8 +10,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
+from diadoche.guide import GUIDE, guide_text
 from diadoche.ui.failure_box import Failures
-from diadoche.ui.keys_dialog import KeysDialog
+from diadoche.ui.help_dialog import HelpDialog
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import click, click_at, first, press, texts, waits
 
@@ -25,7 +26,7 @@ def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener
     assert promised <= bound
     assert "Ctrl+H" in promised
     press(window, Qt.Key.Key_F1)
-    (dialog,) = window.findChildren(KeysDialog)
+    (dialog,) = window.findChildren(HelpDialog)
     waits(qtbot, dialog.isVisible)
     told = texts(dialog)
     actions = [*window.everywhere, *window.footage.actions_with_keys(), *window.outputs.actions_with_keys()]
@@ -33,7 +34,23 @@ def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener
     for action in actions:
         assert action.keys in told
         assert action.title in told
+    dialog.pages.setCurrentIndex(1)
+    assert dialog.guide.isVisible()
+    assert "Every offload leaves a waybill" in dialog.guide.toPlainText()
     dialog.reject()
+
+
+def test_the_guide_shows_pictures_that_are_there_and_names_what_the_window_has(open_window: Opener) -> None:
+    window = open_window().window
+    text = GUIDE.read_text("utf-8")
+    pictures = re.findall(r"^!\[[^\]]+\]\(([^)]+)\)$", text, re.MULTILINE)
+    assert len(pictures) >= 8
+    assert all((GUIDE.parent / picture).is_file() for picture in pictures)
+    assert "![" not in guide_text()
+    buttons = {part.text().rstrip(" ▾") for part in window.findChildren(QPushButton)}
+    for name in ("Offload…", "Add a place…", "From elsewhere", "Hand off…", "Copy on to…", "Check the copies again"):
+        assert f"*{name}*" in text.replace("\n", " ")
+        assert name in buttons
 
 
 def test_the_read_me_tells_every_key(open_window: Opener) -> None:

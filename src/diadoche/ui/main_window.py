@@ -27,7 +27,7 @@ from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
 from diadoche.ui.footage_view import FootageView
-from diadoche.ui.keys_dialog import KeysDialog
+from diadoche.ui.help_dialog import HelpDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
 from diadoche.ui.parts import fit_to_text
@@ -155,7 +155,7 @@ class MainWindow(QMainWindow):
             Action("Usual text", partial(text, 0), "Ctrl+0"),
             Action("Find in what is on show, else in the ledger", self._search, "Ctrl+F"),
             Action("Fill the screen, or not", self._fill_screen, "F11"),
-            Action("These keys", self.show_keys, "F1"),
+            Action("Help: these keys, and the guide", self.show_help, "F1"),
             Action("Quit", self._leave, "Ctrl+Q"),
         ]
         self.everywhere += [
@@ -169,10 +169,10 @@ class MainWindow(QMainWindow):
         what = self._desk.undo.take_back()
         self.watch_line.say(f"Taken back: {what}." if what else "There is nothing to take back.")
 
-    def show_keys(self) -> KeysDialog:
-        """Tells all keys."""
+    def show_help(self) -> HelpDialog:
+        """Tells all keys, and shows the guide."""
         clips, outputs = self.footage.actions_with_keys(), self.outputs.actions_with_keys()
-        dialog = KeysDialog(self, self.everywhere, clips, outputs)
+        dialog = HelpDialog(self, self.everywhere, clips, outputs)
         dialog.open()
         return dialog
 

@@ -1,12 +1,22 @@
-"""All keys, read from the actions themselves and from the views that have keys of their own."""
+"""Help: all keys, read from the actions themselves and from the views that have keys of their own; and the guide."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QScrollArea,
+    QTabWidget,
+    QTextBrowser,
+    QVBoxLayout,
+    QWidget,
+)
 
+from diadoche.guide import guide_text
 from diadoche.screens.actions import Action
 from diadoche.ui.footage_table import TABLE_KEYS
 from diadoche.ui.parts import button, label
@@ -15,8 +25,8 @@ from diadoche.ui.player import PLAYER_KEYS
 _SIZE_PX = (900, 620)
 
 
-class KeysDialog(QDialog):
-    """Keys of the window, of the table of clips, of the player and of the table of outputs."""
+class HelpDialog(QDialog):
+    """Keys of the window, of the table of clips, of the player and of the table of outputs; beside them, the guide."""
 
     def __init__(
         self, parent: QWidget, everywhere: Sequence[Action], clips: Sequence[Action], outputs: Sequence[Action]
@@ -29,7 +39,7 @@ class KeysDialog(QDialog):
             outputs: what can be done in the table of outputs.
         """
         super().__init__(parent)
-        self.setWindowTitle("Keys")
+        self.setWindowTitle("Help")
         self.resize(*_SIZE_PX)
         groups = (
             ("Everywhere", _told(everywhere)),
@@ -46,8 +56,15 @@ class KeysDialog(QDialog):
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)
         scroll.setAccessibleName("Keys and what they do")
+        self.guide = QTextBrowser()
+        self.guide.setAccessibleName("Guide")
+        self.guide.setOpenExternalLinks(True)
+        self.guide.setMarkdown(guide_text())
+        self.pages = QTabWidget()
+        self.pages.addTab(scroll, "Keys")
+        self.pages.addTab(self.guide, "Guide")
         column = QVBoxLayout(self)
-        column.addWidget(scroll)
+        column.addWidget(self.pages)
         end = QHBoxLayout()
         end.addStretch(1)
         end.addWidget(button("Close", self.reject, tip="Back to the window (Esc)"))
