@@ -34,7 +34,7 @@ def test_every_key_that_a_tooltip_promises_is_bound_and_told(open_window: Opener
     for action in actions:
         assert action.keys in told
         assert action.title in told
-    dialog.pages.setCurrentIndex(1)
+    click_at(next(part for part in dialog.findChildren(QPushButton) if part.text() == "Guide"))
     assert dialog.guide.isVisible()
     assert "Every offload leaves a waybill" in dialog.guide.toPlainText()
     dialog.reject()

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
+from typing import cast
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QTextBlockFormat, QTextCursor
 from PyQt6.QtWidgets import (
     QDialog,
     QGridLayout,
     QHBoxLayout,
+    QPushButton,
     QScrollArea,
-    QTabWidget,
+    QStackedWidget,
     QTextBrowser,
     QVBoxLayout,
     QWidget,
@@ -22,7 +26,8 @@ from diadoche.ui.footage_table import TABLE_KEYS
 from diadoche.ui.parts import button, label
 from diadoche.ui.player import PLAYER_KEYS
 
-_SIZE_PX = (900, 620)
+_SIZE_PX = (900, 700)
+_MARGIN_PX, _APART_PX, _LINE_PERCENT = 18, 18, 125
 
 
 class HelpDialog(QDialog):
@@ -56,20 +61,55 @@ class HelpDialog(QDialog):
         scroll.setWidget(inside)
         scroll.setWidgetResizable(True)
         scroll.setAccessibleName("Keys and what they do")
-        self.guide = QTextBrowser()
-        self.guide.setAccessibleName("Guide")
-        self.guide.setOpenExternalLinks(True)
-        self.guide.setMarkdown(guide_text())
-        self.pages = QTabWidget()
-        self.pages.addTab(scroll, "Keys")
-        self.pages.addTab(self.guide, "Guide")
+        self.guide = _guide()
+        self._pages = QStackedWidget()
+        self._tabs: list[QPushButton] = []
         column = QVBoxLayout(self)
-        column.addWidget(self.pages)
+        tabs = QHBoxLayout()
+        for number, (name, page) in enumerate((("Keys", scroll), ("Guide", self.guide))):
+            tab = button(name, partial(self.show_page, number), name="tab")
+            tab.setCheckable(True)
+            self._tabs.append(tab)
+            self._pages.addWidget(page)
+            tabs.addWidget(tab)
+        tabs.addStretch(1)
+        column.addLayout(tabs)
+        column.addWidget(self._pages, 1)
         end = QHBoxLayout()
         end.addStretch(1)
         end.addWidget(button("Close", self.reject, tip="Back to the window (Esc)"))
         column.addLayout(end)
-        scroll.setFocus()
+        self.show_page(0)
+
+    def show_page(self, number: int) -> None:
+        """The keys, or the guide."""
+        self._pages.setCurrentIndex(number)
+        for each, tab in enumerate(self._tabs):
+            tab.setChecked(each == number)
+        shown = self._pages.currentWidget()
+        assert shown is not None
+        shown.setFocus()
+
+
+def _guide() -> QTextBrowser:
+    """The guide, set to be read: lines apart, and paragraphs more so."""
+    made = QTextBrowser()
+    made.setAccessibleName("Guide")
+    made.setMarkdown(guide_text())
+    document = made.document()
+    assert document is not None
+    document.setDocumentMargin(_MARGIN_PX)
+    proportional = QTextBlockFormat.LineHeightTypes.ProportionalHeight.value
+    block = document.begin()
+    while block.isValid():
+        cursor, form = QTextCursor(block), block.blockFormat()
+        form.setLineHeight(_LINE_PERCENT, cast(int, proportional))
+        in_table = cursor.currentTable() is not None
+        form.setTopMargin(_APART_PX if form.headingLevel() else 0)
+        form.setBottomMargin(2 if in_table else _APART_PX / 2)
+        cursor.setBlockFormat(form)
+        block = block.next()
+    return made
 
 
 def _told(actions: Sequence[Action]) -> list[tuple[str, str]]:
