@@ -10,7 +10,8 @@ APP_PACKAGES=(libegl1 libgl1 libglib2.0-0 libfontconfig1 libdbus-1-3 libxkbcommo
 # Commands of the tests and benchmarks, each with the package that has it.
 TEST_COMMANDS=(ffmpeg:ffmpeg Xvfb:xvfb xauth:xauth bd_list_titles:libbluray-bin xxhsum:xxhash git:git dbus-daemon:dbus
     udevadm:udev udisksctl:udisks2 smbd:samba mkfs.ext4:e2fsprogs mount:mount pdftotext:poppler-utils fusermount3:fuse3
-    desktop-file-validate:desktop-file-utils appstreamcli:appstream)
+    desktop-file-validate:desktop-file-utils appstreamcli:appstream
+    /usr/libexec/at-spi-bus-launcher:at-spi2-core)
 
 say() { echo "$*" >&2; }
 

@@ -47,6 +47,10 @@ def test_a_visitor_comes_in_the_middle_of_the_day(
         (shoot_folder / "cards" / f".{name}").rename(shoot_folder / "cards" / name)
     waits(qtbot, lambda: len(cards) == 2 and all(card.stage is Stage.LISTED for card in cards.values()))
     assert {card.name for card in cards.values()} == set(DAY.noon[:2])
+    # The day is over by itself, and the window closes all the same.
+    hands = application.demo_hands
+    assert hands is not None
+    waits(qtbot, lambda: hands.is_done)
     assert not any("runs by itself" in words for words in texts(application.window))
 
 

@@ -125,9 +125,9 @@ class Application:
             )
         self.devices.start()
         self.station.take_up(self.runner.recover())
-        self._demo_hands = None
+        self.demo_hands = None
         if opening.day is not None and self.bench is not None:
-            self._demo_hands = DemoHands(opening.day, self.bench, self.desk)
+            self.demo_hands = DemoHands(opening.day, self.bench, self.desk)
         self._checks = QTimer()
         self._checks.timeout.connect(self._check_due)
         self._checks.start(_CHECK_EVERY_MS)
@@ -229,8 +229,8 @@ class Application:
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
         self._closed = True
-        if self._demo_hands is not None:
-            self._demo_hands.close()
+        if self.demo_hands is not None:
+            self.demo_hands.close()
         self.desk.close()
         self.window.leaving = True
         self.window.close()

@@ -17,7 +17,7 @@ from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.glance_view import GlanceView
-from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel, scrolled
+from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel, scrolled, show_chosen
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -91,7 +91,7 @@ class CardsView(View):
         row.addLayout(words, 1)
         self._unattended = TickBox(theme, "Unattended")
         self._unattended.setToolTip("A card that goes in is offloaded at once, with no click and no question (Ctrl+U)")
-        self._unattended.clicked.connect(self._screen.set_unattended)
+        self._unattended.toggled.connect(self._screen.set_unattended)
         self._sources_button, self._sources = menu_button(
             "From elsewhere", tip="A folder, a camera or a server in place of a card"
         )
@@ -168,7 +168,7 @@ class CardsView(View):
             self._stack.setCurrentIndex(_BOARD)
         self._stack.setCurrentIndex(_FIRST if self._screen.is_first_start else _BOARD)
         self._board.refresh()
-        self._unattended.setChecked(self._screen.unattended)
+        show_chosen(self._unattended, self._screen.unattended)
         self.offload_button.setText("Offload" if self._screen.unattended else "Offload…")
         if self.offload_button.hasFocus() and not self._screen.can_offload_any:
             # Else Qt would pass it on to the next in line, which takes a place away.

@@ -40,11 +40,17 @@ class DemoHands:
         self._timer.timeout.connect(self._go_on)
         self._timer.start(_LOOK_MS)
 
+    @property
+    def is_done(self) -> bool:
+        """Whether the day has come to its end."""
+        return not self._timer.isActive()
+
     def close(self) -> None:
-        """Nothing more is done."""
-        self._timer.stop()
-        self._timer.timeout.disconnect()
+        """Nothing more is done; it may have come to its end by itself before."""
         self._words = ""
+        if self._timer.isActive():
+            self._timer.stop()
+            self._timer.timeout.disconnect()
 
     def _go_on(self) -> None:
         while self._awaited():

@@ -17,7 +17,16 @@ from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.footage_table import FootageTable
-from diadoche.ui.parts import ElidedLabel, label, leaves_by_escape, menu_button, panel, scrolled, with_arrow
+from diadoche.ui.parts import (
+    ElidedLabel,
+    label,
+    leaves_by_escape,
+    menu_button,
+    panel,
+    scrolled,
+    show_chosen,
+    with_arrow,
+)
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -216,7 +225,7 @@ class FootageView(View):
             made.setObjectName("choice")
             made.setCheckable(True)
             made.setToolTip(f"Key {key}; 0 takes it back")
-            made.clicked.connect(lambda on, verdict=verdict: self._screen.judge(verdict if on else ""))
+            made.toggled.connect(lambda on, verdict=verdict: self._screen.judge(verdict if on else ""))
             group.addButton(made)
             row.addWidget(made)
             self._verdicts[verdict] = made
@@ -325,7 +334,7 @@ class FootageView(View):
         self.sphere_button.setVisible(self._screen.can_write_sphere)
         for verdict, button in self._verdicts.items():
             button.setEnabled(detail is not None)
-            button.setChecked(detail is not None and detail.verdict == verdict)
+            show_chosen(button, detail is not None and detail.verdict == verdict)
         for field, text in ((self.tags, detail.tags if detail else ""), (self.note, detail.note if detail else "")):
             field.setEnabled(detail is not None)
             if not field.isModified() and field.text() != text:

@@ -12,7 +12,7 @@ from diadoche.screens.glance import Glance, GlanceCard, GlanceGroup, GlanceScree
 from diadoche.screens.marks import Mark
 from diadoche.ui.clip_strip import ClipStrip
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel, scrolled
+from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel, scrolled, show_chosen
 from diadoche.ui.theme import Theme
 
 _NAME_PX = 230
@@ -73,7 +73,7 @@ class GlanceView(QWidget):
         column.addWidget(self._wrong)
         self._twice = TickBox(self._theme, "Read each card a second time before it is free")
         self._twice.setToolTip("Finds what a reader got wrong the first time; takes as long again as reading did")
-        self._twice.clicked.connect(self._screen.set_read_twice)
+        self._twice.toggled.connect(self._screen.set_read_twice)
         column.addWidget(self._twice)
         column.addSpacing(8)
         self._made = label(name="soft", wrap=True)
@@ -116,7 +116,7 @@ class GlanceView(QWidget):
         self._folders.setToolTip(f"These words in braces stand for:\n{self._screen.tokens}")
         self._wrong.setText(self._screen.naming_problem)
         self._wrong.setVisible(bool(self._screen.naming_problem))
-        self._twice.setChecked(self._screen.read_twice)
+        show_chosen(self._twice, self._screen.read_twice)
         self._made.setText(glance.made)
         self._wait.setText(glance.wait)
         self.start_button.setEnabled(glance.can_start and not self._screen.naming_problem)
@@ -184,13 +184,13 @@ class _CardSheet(QFrame):
         self._words, self._folder = ElidedLabel(), ElidedLabel()
         self._folder.setObjectName("soft")
         self._new = TickBox(self._theme)
-        self._new.clicked.connect(lambda on: self._set(screen.set_new_only, on))
+        self._new.toggled.connect(lambda on: self._set(screen.set_new_only, on))
         self._stills = TickBox(self._theme)
         self._stills.setToolTip("Their folders stay, and the waybill says that they were left out")
-        self._stills.clicked.connect(lambda on: self._set(screen.set_stills_left_out, on))
+        self._stills.toggled.connect(lambda on: self._set(screen.set_stills_left_out, on))
         self._apart = TickBox(self._theme)
         self._apart.setToolTip("Numbered stills that came evenly in time are one clip, unless they stay single")
-        self._apart.clicked.connect(lambda on: self._set(screen.set_stills_apart, on))
+        self._apart.toggled.connect(lambda on: self._set(screen.set_stills_apart, on))
         self._kind = ChoiceBox(self._theme)
         self._kind.setAccessibleName("What this card is")
         for name, title in screen.layouts():
@@ -253,18 +253,18 @@ class _CardSheet(QFrame):
         self._strip.show_clips(card.clips)
         self._new.setText(card.new_words)
         self._new.setVisible(card.is_partly_known)
-        self._new.setChecked(card.new_only)
+        show_chosen(self._new, card.new_only)
         still_words = "1 still" if card.stills == 1 else f"{card.stills:,} stills"
         self._stills.setText(f"Leave out {still_words}")
         self._stills.setVisible(card.stills > 0)
-        self._stills.setChecked(card.stills_left_out)
+        show_chosen(self._stills, card.stills_left_out)
         self._kind.setCurrentIndex(self._kind.findData(card.layout))
         self._kind.setToolTip(f"{card.evidence}. If that is wrong, say what it is: it is listed anew.")
         self._set_words.setText(card.set_words)
         self._set_words.setVisible(bool(card.set_words))
         self._apart.setText("Stills that follow each other stay single pictures")
         self._apart.setVisible(card.sequences > 0 or card.stills_apart)
-        self._apart.setChecked(card.stills_apart)
+        show_chosen(self._apart, card.stills_apart)
         if card.groups != self._shown_groups:
             self._shown_groups = card.groups
             self._show_groups()

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from diadoche.guide import guide_text
 from diadoche.screens.actions import Action
 from diadoche.ui.footage_table import TABLE_KEYS
-from diadoche.ui.parts import button, label
+from diadoche.ui.parts import button, label, show_chosen, tab_button
 from diadoche.ui.player import PLAYER_KEYS
 
 _SIZE_PX = (900, 700)
@@ -67,8 +67,7 @@ class HelpDialog(QDialog):
         column = QVBoxLayout(self)
         tabs = QHBoxLayout()
         for number, (name, page) in enumerate((("Keys", scroll), ("Guide", self.guide))):
-            tab = button(name, partial(self.show_page, number), name="tab")
-            tab.setCheckable(True)
+            tab = tab_button(name, partial(self.show_page, number))
             self._tabs.append(tab)
             self._pages.addWidget(page)
             tabs.addWidget(tab)
@@ -85,7 +84,7 @@ class HelpDialog(QDialog):
         """The keys, or the guide."""
         self._pages.setCurrentIndex(number)
         for each, tab in enumerate(self._tabs):
-            tab.setChecked(each == number)
+            show_chosen(tab, each == number)
         shown = self._pages.currentWidget()
         assert shown is not None
         shown.setFocus()

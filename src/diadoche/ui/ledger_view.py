@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QUrl
@@ -35,6 +36,8 @@ from diadoche.ui.parts import (
     menu_button,
     panel,
     scrolled,
+    show_chosen,
+    tab_button,
     table,
 )
 from diadoche.ui.theme import Theme
@@ -88,13 +91,11 @@ class LedgerView(View):
         # No exclusive group: every one of them is reached by Tab.
         self._tabs: list[QPushButton] = []
         for number, name in enumerate(("Waybills", "Disks", "What happened")):
-            tab = button(name, lambda number=number: self.show_page(number), name="tab")  # type: ignore[misc]  # bound now
-            tab.setCheckable(True)
-            self._tabs.append(tab)
+            self._tabs.append(tab_button(name, partial(self.show_page, number)))
         row.addWidget(flowing(*self._tabs), 1)
         self._wanting = TickBox(self._theme, "Too few copies")
         self._wanting.setToolTip("Only cards that stand on fewer disks than their shoot asks for")
-        self._wanting.clicked.connect(self._screen.show_only_wanting)
+        self._wanting.toggled.connect(self._screen.show_only_wanting)
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search cards, shoots, days, clips, files, digests, disks")
         self.search.setAccessibleName("Search the ledger")
@@ -195,7 +196,7 @@ class LedgerView(View):
         """Shows one of the three lists."""
         self._pages.setCurrentIndex(number)
         for each, tab in enumerate(self._tabs):
-            tab.setChecked(each == number)
+            show_chosen(tab, each == number)
         self.search.setVisible(number == _WAYBILLS)
         self._wanting.setVisible(number == _WAYBILLS)
         self.refresh()

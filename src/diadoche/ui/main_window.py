@@ -30,7 +30,7 @@ from diadoche.ui.footage_view import FootageView
 from diadoche.ui.help_dialog import HelpDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
-from diadoche.ui.parts import fit_to_text
+from diadoche.ui.parts import fit_to_text, show_chosen
 from diadoche.ui.rail import RailItem
 from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
@@ -115,7 +115,7 @@ class MainWindow(QMainWindow):
         for number, (name, view, _summary) in enumerate(self._views):
             item = RailItem(theme, name)
             item.setToolTip(f"{name} (Ctrl+{number + 1})")
-            item.clicked.connect(lambda _on=False, number=number: self.go_to(number))
+            item.toggled.connect(partial(self._rail_toggled, number))
             self._group.addButton(item)
             self._items.append(item)
             column.addWidget(item)
@@ -182,12 +182,16 @@ class MainWindow(QMainWindow):
     def go_to(self, number: int) -> None:
         """Shows a view."""
         self.stack.setCurrentIndex(number)
-        self._items[number].setChecked(True)
+        show_chosen(self._items[number], True)
         view = self._views[number][1]
         view.shown()
         # Where work begins there; the rail where nothing can be done yet. Never on what takes something away.
         begin = view.first_focus()
         (begin if begin is not None else self._items[number]).setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def _rail_toggled(self, number: int, on: bool) -> None:
+        if on:
+            self.go_to(number)
 
     def _fit(self) -> None:
         """What is as large as its text."""

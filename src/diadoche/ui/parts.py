@@ -8,6 +8,7 @@ from functools import partial
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QAbstractItemView,
     QCheckBox,
     QComboBox,
@@ -84,6 +85,25 @@ def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str
     made.setObjectName(name)
     made.setToolTip(tip)
     made.clicked.connect(lambda _checked=False: pressed())
+    return made
+
+
+def show_chosen(part: QAbstractButton, chosen: bool) -> None:
+    """Shows whether something is chosen, without telling those who wait for a person to choose.
+
+    Those wait for `toggled`: assistive technology toggles what can be checked, and does not click it.
+    """
+    blocked = part.blockSignals(True)
+    part.setChecked(chosen)
+    part.blockSignals(blocked)
+
+
+def tab_button(text: str, shown: Callable[[], object]) -> QPushButton:
+    """One of several names of pages; `shown` shows its page, and marks the names with `show_chosen`."""
+    made = PushButton(text)
+    made.setObjectName("tab")
+    made.setCheckable(True)
+    made.toggled.connect(lambda _on: shown())
     return made
 
 
