@@ -6,9 +6,11 @@ import shutil
 from contextlib import closing
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from diadoche.core.watch import Watch
@@ -19,6 +21,7 @@ from diadoche.services.ledger.job_results import record_outcome
 from diadoche.services.ledger.kept_clips import kept_clips, record_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import open_shoot
+from diadoche.services.machine.settings import Scheme
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
@@ -204,3 +207,45 @@ def test_the_bar_of_the_player_is_dragged_along_and_its_control_plays(
     waits(qtbot, lambda: player.playing)
     click_at(player, pos=QPoint(12, y))
     assert not player.playing
+
+
+def _luminance(samples: np.ndarray) -> np.ndarray:
+    """Relative luminance of sRGB samples from 0 to 255 [WCAG 2.2, relative luminance]."""
+    share = samples / 255
+    linear = np.where(share <= 0.04045, share / 12.92, ((share + 0.055) / 1.055) ** 2.4)
+    return linear @ np.array([0.2126, 0.7152, 0.0722])
+
+
+def _pixels(widget: QWidget) -> np.ndarray:
+    image = widget.grab().toImage().convertToFormat(QImage.Format.Format_RGB888)
+    bits = image.constBits()
+    assert bits is not None
+    rows = np.frombuffer(bits.asstring(image.sizeInBytes()), np.uint8).reshape(image.height(), image.bytesPerLine())
+    return rows[:, : image.width() * 3].reshape(image.height(), image.width(), 3)
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_the_focus_is_seen_on_everything_that_takes_it(
+    shown: tuple[Application, FootageView], qtbot: QtBot, scheme: Scheme
+) -> None:
+    """What changes with the focus does so by 3:1, along half of an edge at least [WCAG 2.2, 2.4.13]."""
+    application, _view = shown
+    window = application.window
+    application.show_scheme(scheme)
+    waits(qtbot, lambda: application.window.footage.player.image is not None)
+    unseen = set()
+    for number in range(5):
+        window.go_to(number)
+        view = window.stack.currentWidget()
+        assert view is not None
+        for part in (part for part in view.findChildren(QWidget) if part.isVisible() and part.isEnabled()):
+            if not part.focusPolicy() & Qt.FocusPolicy.TabFocus or part.focusProxy() is not None:
+                continue
+            window.setFocus()
+            before = _luminance(_pixels(part))
+            part.setFocus(Qt.FocusReason.TabFocusReason)
+            after = _luminance(_pixels(part))
+            contrast = (np.maximum(before, after) + 0.05) / (np.minimum(before, after) + 0.05)
+            if np.count_nonzero(contrast >= 3) < min(part.width(), part.height()) // 2:
+                unseen.add(f"{number} {type(part).__name__} {part.accessibleName()} {part.objectName()}")
+    assert unseen == set()

@@ -68,6 +68,7 @@ def test_text_stands_out_everywhere(colours: Colours) -> None:
     for text in (colours.ink, colours.soft, colours.proven, colours.way, colours.problem):
         for ground in (colours.panel, colours.paper):
             assert _contrast(text, ground) >= 4.5, (text, ground)
+    assert _contrast(colours.on_picture_ground, colours.picture_ground) >= 4.5
     assert _contrast(colours.ink, colours.rail) >= 4.5
     assert _contrast(colours.soft, colours.rail) >= 4.5
 

@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
@@ -47,7 +46,6 @@ class CardsView(View):
         self._stack.addWidget(self.glance)
         self._board = Board(theme, screen)
         scroll = scrolled(self._board)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         column = QVBoxLayout(board_page)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(12)

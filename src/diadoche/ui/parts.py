@@ -6,7 +6,18 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QShortcut
+from PyQt6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QPalette,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QShortcut,
+)
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
@@ -78,6 +89,14 @@ class PushButton(QPushButton):
             return
         super().keyPressEvent(event)
 
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
+        super().paintEvent(event)
+        if self.hasFocus() and self.objectName() == "main":
+            # Its ground is as dark as its edge: a ring inside is seen on it.
+            painter = QPainter(self)
+            painter.setPen(QPen(self.palette().color(QPalette.ColorRole.ButtonText), 2))
+            painter.drawRect(self.rect().adjusted(5, 5, -5, -5))
+
 
 def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str = "") -> QPushButton:
     """A button that makes one call."""
@@ -115,13 +134,20 @@ def panel() -> QFrame:
 
 
 def scrolled(inside: QWidget, name: str = "") -> QScrollArea:
-    """What may be higher than its room, and is as wide as that."""
+    """What may be higher than its room, and is as wide as that.
+
+    By its name it is told and takes the focus, so that keys scroll it; without one, what is inside takes it.
+    """
     made = QScrollArea()
     made.setWidget(inside)
     made.setWidgetResizable(True)
     made.setFrameShape(QFrame.Shape.NoFrame)
     made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     made.setAccessibleName(name)
+    if name:
+        made.setObjectName("scrolled")
+    else:
+        made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     return made
 
 
@@ -205,8 +231,11 @@ class TickBox(QCheckBox):
         words = QRectF(self.rect()).adjusted(self._side_px + 8, 0, 0, 0)
         painter.drawText(words, _WORDS_OF_A_TICK, self.text())
         side = self._side_px
-        box = QRectF(2.5, (self.height() - side) / 2 + 0.5, side - 1, side - 1)
-        painter.setPen(QPen(QColor(c.way if self.hasFocus() else c.ink), 2.0 if self.hasFocus() else 1.2))
+        box = QRectF(3.5, (self.height() - side) / 2 + 0.5, side - 1, side - 1)
+        if self.hasFocus():
+            painter.setPen(QPen(QColor(c.way), 2))
+            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+        painter.setPen(QPen(QColor(c.ink), 1.2))
         painter.setBrush(QColor(c.panel))
         painter.drawRect(box)
         if self.isChecked():

@@ -256,7 +256,7 @@ class PlayerView(QWidget):
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
             painter.drawImage(_fitted(stage, self._shape.width / self._shape.height), self._image)
         else:
-            painter.setPen(QColor("#FFFFFF"))
+            painter.setPen(QColor(c.on_picture_ground))
             words = self._problem or ("Choose a clip in the table." if self._key is None else "")
             painter.drawText(
                 stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words

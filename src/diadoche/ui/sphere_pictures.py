@@ -54,7 +54,7 @@ class FlatPicture(QWidget):
         if self._image is not None:
             self._paint(painter, self._image)
         elif self._words:
-            painter.setPen(QColor("#FFFFFF"))
+            painter.setPen(QColor(self._theme.colours.on_picture_ground))
             flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
             painter.drawText(self.rect().adjusted(20, 0, -20, 0), flags, self._words)
 

@@ -31,6 +31,8 @@ class Colours:
     problem: str
     used: str
     picture_ground: str
+    # Words where a picture would be.
+    on_picture_ground: str
     dark: bool
 
 
@@ -46,6 +48,7 @@ LIGHT = Colours(
     "#B3371F",
     "#BFC3BD",
     "#7F7F7F",
+    "#000000",
     False,
 )
 DARK = Colours(
@@ -60,6 +63,7 @@ DARK = Colours(
     "#F08A70",
     "#4A5453",
     "#5A5A5A",
+    "#FFFFFF",
     True,
 )
 
@@ -173,6 +177,8 @@ def _style_sheet(c: Colours, px: object) -> str:
     QTableView {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; gridline-color: transparent;
         selection-background-color: {c.rail}; selection-color: {c.ink}; }}
     QTableView {{ outline: none; }}
+    QScrollArea#scrolled {{ border: 2px solid transparent; }}
+    QScrollArea#scrolled:focus {{ border-color: {c.way}; }}
     QTableView:focus {{ border: 2px solid {c.way}; }}
     QTableView::item {{ padding: 0 8px; border: none; }}
     QTableView::item:selected {{ background: {c.rail}; color: {c.ink}; }}
