@@ -6,15 +6,18 @@ import itertools
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, QSize, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
+from diadoche.demo.opening import demo_places
 from diadoche.demo.scene import read_number
 from diadoche.screens.cards import NEVER
 from diadoche.screens.marks import Mark
 from diadoche.services.ledger.shoots import ShootSettings
+from diadoche.services.machine.settings import Settings, save_settings
 from diadoche.ui.application import Application
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import choose, click, first, offload, press, texts, waits
@@ -240,3 +243,23 @@ def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> N
             left = part.mapTo(window, QPoint(0, 0)).x()
             assert 0 <= left <= left + part.width() <= window.width(), part.text()
     assert window.watch_line.first.width() >= window.watch_line.first.sizeHint().width()
+
+
+def test_the_window_comes_back_as_large_as_it_was(open_window: Opener) -> None:
+    first = open_window()
+    first.window.resize(1111, 712)
+    first.close()
+    assert open_window().window.size() == QSize(1111, 712)
+
+
+@pytest.mark.parametrize("kept", [(0, 0), (-5, 700), (10**9, 10**9), (1, 1)])
+def test_a_size_that_makes_no_sense_leaves_a_window_that_can_be_used(
+    open_window: Opener, shoot_folder: Path, kept: tuple[int, int]
+) -> None:
+    save_settings(demo_places(shoot_folder).config, Settings(window_px=kept))
+    window = open_window().window
+    screen = window.screen()
+    assert screen is not None
+    least, room = window.minimumSizeHint(), screen.availableSize()
+    assert least.width() <= window.width() <= room.width()
+    assert least.height() <= window.height() <= room.height()

@@ -7,6 +7,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -119,6 +120,8 @@ class Application:
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
         self.window = MainWindow(self.theme, self.desk, self.bench, self._asks())
+        if self._settings.window_px is not None:
+            self.window.take_size(self._settings.window_px, filled=self._settings.filled)
         if self.bench is not None:
             self.bench.start(
                 lambda medium: self._bridge.post(CameIn(medium)), lambda key: self._bridge.post(WentOut(key))
@@ -226,12 +229,24 @@ class Application:
         """Does something soon, unless the window has closed by then: what it would show it in is gone."""
         QTimer.singleShot(wait_ms, lambda: None if self._closed else doing())
 
+    def _keep_size(self) -> None:
+        """The next window is as large as this one. A disk that is full keeps nobody from closing."""
+        usual = self.window.normalGeometry()
+        now = replace(self._settings, window_px=(usual.width(), usual.height()), filled=self.window.isMaximized())
+        if now != self._settings:
+            self._settings = now
+            with suppress(OSError):
+                save_settings(self._places.config, self._settings)
+
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
+        if self._closed:
+            return
         self._closed = True
         if self.demo_hands is not None:
             self.demo_hands.close()
         self.desk.close()
+        self._keep_size()
         self.window.leaving = True
         self.window.close()
         self._checks.stop()

@@ -44,15 +44,15 @@ _RAIL_PX = 140
 _USUAL_PX, _TITLE_BAR_PX = (1280, 800), 40
 
 
-def _fitting(screen: QScreen | None) -> tuple[int, int]:
-    """The usual size, or what the desktop leaves of it under a title bar."""
+def _fitting(screen: QScreen | None, wanted: tuple[int, int] = _USUAL_PX) -> tuple[int, int]:
+    """The wanted size, or what the desktop leaves of it under a title bar."""
     if screen is None:
-        return _USUAL_PX
+        return wanted
     room = screen.availableSize()
     if room.width() == screen.size().width() and room.height() == screen.size().height():
         # Nothing is kept for a panel: most likely there is no title bar either.
-        return min(_USUAL_PX[0], room.width()), min(_USUAL_PX[1], room.height())
-    return min(_USUAL_PX[0], room.width()), min(_USUAL_PX[1], room.height() - _TITLE_BAR_PX)
+        return min(wanted[0], room.width()), min(wanted[1], room.height())
+    return min(wanted[0], room.width()), min(wanted[1], room.height() - _TITLE_BAR_PX)
 
 
 class MainWindow(QMainWindow):
@@ -103,6 +103,14 @@ class MainWindow(QMainWindow):
         self._timer.start(_SAMPLE_MS)
         self.go_to(0)
         self._cards_changed()
+
+    def take_size(self, size_px: tuple[int, int], *, filled: bool) -> None:
+        """As large as it was once, as far as the screen of today has room; never less than all of it needs."""
+        width, height = _fitting(self.screen(), size_px)
+        if width > 0 and height > 0:
+            self.resize(width, height)
+        if filled:
+            self.setWindowState(self.windowState() | Qt.WindowState.WindowMaximized)
 
     def _build(self, theme: Theme) -> None:
         rail = QWidget()

@@ -21,6 +21,9 @@ class Settings:
     scheme: Scheme = "system"
     text_percent: int = 100
     pop_ups: dict[str, str] = field(default_factory=dict)
+    # How large the window was, in pixels; None where it is as large as usual.
+    window_px: tuple[int, int] | None = None
+    filled: bool = False
 
 
 def load_settings(folder: Path) -> Settings:
