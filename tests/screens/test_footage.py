@@ -165,8 +165,20 @@ def test_clips_are_compared_line_by_line_with_differences_marked(footage: Footag
     assert by_name["Rate"].differs
     assert by_name["Scan"].texts == ("interlaced, top field first", "progressive")
     assert not by_name["Depth"].differs
+    assert (by_name["Needs"].texts, by_name["Keep"].texts) == (("join", "convert"), ("not decided", "not decided"))
     differing = sum(line.differs for line in lines)
     assert footage.compared_words() == f"2 clips side by side: {differing} lines of {len(lines)} differ."
+
+
+def test_a_clip_is_fetched_from_the_copies_that_hold_it(footage: FootageScreen, tmp_path: Path) -> None:
+    asked: list[tuple[str, tuple[Path, ...], Path]] = []
+    footage.fetch_clip = lambda *words: asked.append(words)
+    footage.select([0])
+    footage.fetch(tmp_path)
+    ((name, roots, to),) = asked
+    assert (name, to) == ("00000", tmp_path)
+    assert len(roots) == 2
+    assert all((root / "PRIVATE/AVCHD/BDMV/STREAM/00000.MTS").is_file() for root in roots)
 
 
 def test_what_stands_out_from_its_card_is_found_and_said(footage: FootageScreen) -> None:

@@ -75,6 +75,16 @@ def test_the_search_narrows_the_list(scene: Scene, drone: Path, camcorder: Path)
     assert len(ledger.entries) == 2
 
 
+def test_a_search_leaves_the_count_on_the_rail_alone(scene: Scene, drone: Path) -> None:
+    scene.offloaded(drone)
+    ledger = scene.desk.ledger
+    ledger.refresh()
+    ledger.read_all()
+    assert ledger.summary() == "1 waybill"
+    ledger.search("nothing like it")
+    assert (ledger.entries, ledger.summary()) == ([], "1 waybill")
+
+
 def test_checks_fall_due_and_are_asked_for_once(scene: Scene, drone: Path, tmp_path: Path) -> None:
     scene.offloaded(drone)
     ledger = scene.desk.ledger

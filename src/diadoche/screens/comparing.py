@@ -70,6 +70,7 @@ def _sphere(facts: Facts) -> str:
 
 
 _LINES: tuple[tuple[str, Callable[[Facts], str]], ...] = (
+    ("Needs", lambda facts: facts.route.name),
     ("Container", lambda facts: facts.container),
     ("Codec", _video(lambda video: f"{spoken_codec(video.codec)} {video.profile}".strip())),
     ("Size", _video(lambda video: f"{video.width}×{video.height}")),
@@ -93,5 +94,4 @@ _LINES: tuple[tuple[str, Callable[[Facts], str]], ...] = (
     ("Bytes", lambda facts: size_text(facts.size_bytes)),
     ("Camera", lambda facts: facts.camera),
     ("Written by", _origin),
-    ("Needs", lambda facts: facts.route.name),
 )

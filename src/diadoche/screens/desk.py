@@ -40,6 +40,7 @@ class Desk:
         self.footage.write_spheres = self.outputs.write_spheres
         self.work = WorkScreen(runner)
         self.ledger = LedgerScreen(station)
+        self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
         self.shelf.listeners.append(self._measure_playback)
         self.shelf.refresh()

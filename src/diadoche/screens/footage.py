@@ -99,6 +99,8 @@ class FootageScreen:
         self.on_change: Callable[[], None] = lambda: None
         # Makes copies of clips that say what they are.
         self.write_spheres: Callable[[Sequence[KeptClip], str], None] = lambda _clips, _stereo: None
+        # Fetches a clip by its name from copies, to a folder.
+        self.fetch_clip: Callable[[str, tuple[Path, ...], Path], None] = lambda _name, _roots, _to: None
         self._arrange()
         shelf.listeners.append(self._changed)
 
@@ -240,6 +242,12 @@ class FootageScreen:
         """Where the selected clips lie."""
         return [path for line in self._chosen() for path in line.clip.paths]
 
+    def fetch(self, to: Path) -> None:
+        """Fetches the selected clips, each from the proven copies that hold it."""
+        for line in self._chosen():
+            roots = tuple(Path(copy.root) for copy in line.clip.copies if copy.proven)
+            self.fetch_clip(line.clip.clip.name, roots, to)
+
     def _chosen(self) -> list[Line]:
         return self._shelf.chosen(self.selected)
 
@@ -284,7 +292,10 @@ class FootageScreen:
         lines = self._chosen()[:MOST_COMPARED]
         if len(lines) < 2:
             return (), ()
-        return tuple(line.clip.clip.name for line in lines), compare([line.clip.facts for line in lines])
+        found = compare([line.clip.facts for line in lines])
+        verdicts = tuple(line.clip.opinion.verdict or "not decided" for line in lines)
+        said = ComparedLine("Keep", verdicts, len(set(verdicts)) > 1)
+        return tuple(line.clip.clip.name for line in lines), (said, *found)
 
     def compared_words(self) -> str:
         """What the comparison found, in a sentence."""

@@ -77,6 +77,8 @@ class LedgerScreen:
         self._ledger = station.ledger
         self._runner = station.runner
         self.on_change: Callable[[], None] = lambda: None
+        # All waybills, and those that the search leaves.
+        self.everything: list[WaybillEntry] = []
         self.entries: list[WaybillEntry] = []
         self.disks: list[DiskRow] = []
         self.happened: list[Happening] = []
@@ -92,9 +94,10 @@ class LedgerScreen:
     def refresh(self) -> None:
         """Reads the ledger anew."""
         self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
-        found = waybills(self._ledger, self._search)
+        self.everything = waybills(self._ledger)
+        found = waybills(self._ledger, self._search) if self._search else self.everything
         self.entries = [entry for entry in found if self._wants_copies(entry)] if self.only_wanting else found
-        self.disks = self._disks(found if not self._search else waybills(self._ledger))
+        self.disks = self._disks(self.everything)
         self.happened = happenings(self._ledger)
         if self.selected not in {entry.id for entry in self.entries}:
             self.selected = None
@@ -124,7 +127,7 @@ class LedgerScreen:
     def summary(self) -> str:
         """The words under the view's name."""
         unread = self.unread()
-        return f"{unread} new in the log" if unread else count_text(len(self.entries), "waybill")
+        return f"{unread} new in the log" if unread else count_text(len(self.everything), "waybill")
 
     def unread(self) -> int:
         """How many happenings were not read yet."""
@@ -248,6 +251,10 @@ class LedgerScreen:
 
         # Copies are looked at on their disks.
         self._station.in_background(lambda: holders(self._ledger, wanted) if wanted.strip() else (), found)
+
+    def fetch_clip(self, name: str, roots: tuple[Path, ...], to: Path) -> None:
+        """Fetches a clip that was found from the copies that are known to hold it."""
+        self._restore_from(roots, name, to)
 
     def _restore_from(self, roots: tuple[Path, ...], wanted: str, to: Path) -> None:
         if not roots:

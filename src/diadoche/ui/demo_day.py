@@ -61,10 +61,10 @@ class DemoHands:
             self._awaited = awaited
 
     def _whole_day(self) -> Steps:
-        if not self._desk.ledger.entries:
+        if not self._desk.ledger.everything:
             yield from self._morning()
         self._words = ""
-        known = {entry.card for entry in self._desk.ledger.entries}
+        known = {entry.card for entry in self._desk.ledger.everything}
         for name in [name for name in self._day.noon if name not in known][:_ENOUGH_IN]:
             yield from self._comes_in(name)
 

@@ -4,10 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import partial
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QKeyEvent, QPixmap, QResizeEvent
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from diadoche.screens.actions import Action
 from diadoche.screens.footage import GROUPINGS, SHOWINGS, SPHERE_CHOICES, FootageScreen
@@ -70,6 +80,7 @@ class FootageView(View):
             (*verdicts, Action("No verdict", partial(screen.judge, ""), "0", chosen=partial(self._is_judged, ""))),
             (Action("Play or stop", self.player.toggle),),
             (
+                Action("Fetch from a proven copy…", self._fetch),
                 Action("Show in files", lambda: show_in_files(screen.selected_paths())),
                 Action("Copy where it lies", lambda: copy_paths(screen.selected_paths())),
             ),
@@ -78,6 +89,11 @@ class FootageView(View):
     def actions_with_keys(self) -> list[Action]:
         """What its keys do, in the table."""
         return [each for group in self._actions for each in group if each.keys]
+
+    def _fetch(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Where the selected clips go")
+        if folder:
+            self._screen.fetch(Path(folder))
 
     def _is_judged(self, verdict: Verdict) -> bool:
         detail = self._screen.detail()
@@ -110,7 +126,13 @@ class FootageView(View):
         right.addWidget(self._facts_panel(), 1)
         self._beside.addWidget(one)
         self._beside.addWidget(self.compare)
-        below.addWidget(self._beside, 3)
+        beside = QVBoxLayout()
+        beside.setSpacing(8)
+        beside.addWidget(self._beside, 1)
+        # Below one clip and below several: what is said is said of all that is selected.
+        beside.addLayout(self._verdict_row())
+        beside.addLayout(self._words_row())
+        below.addLayout(beside, 3)
         column.addLayout(below, 1)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
@@ -195,8 +217,6 @@ class FootageView(View):
         known.addLayout(self._combing_row())
         known.addStretch(1)
         column.addWidget(scrolled(inside, "What is known of the clip"), 1)
-        column.addLayout(self._verdict_row())
-        column.addLayout(self._words_row())
         return sheet
 
     def _sphere_row(self) -> QHBoxLayout:
