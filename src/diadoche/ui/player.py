@@ -71,11 +71,16 @@ class PlayerView(QWidget):
         self.setToolTip("Space plays; J K L; arrows step; Home and End")
         self._name_it()
 
+    @property
+    def _bar_px(self) -> int:
+        """As high as its text asks for."""
+        return round(_BAR_PX * max(1.0, self._theme.scale))
+
     def hasHeightForWidth(self) -> bool:  # Qt's name
         return True
 
     def heightForWidth(self, width: int) -> int:  # Qt's name
-        return width * 9 // 16 + _BAR_PX
+        return width * 9 // 16 + self._bar_px
 
     def close_process(self) -> None:
         """Ends the decoding process; called once, at the end."""
@@ -185,7 +190,7 @@ class PlayerView(QWidget):
         assert event is not None
         self.setFocus()
         at = event.position()
-        self._seeks = at.y() >= self.height() - _BAR_PX and at.x() >= _PLAY_PX and self._shape is not None
+        self._seeks = at.y() >= self.height() - self._bar_px and at.x() >= _PLAY_PX and self._shape is not None
         if self._seeks:
             self._seek_to(at.x())
         else:
@@ -250,7 +255,7 @@ class PlayerView(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         painter = QPainter(self)
         c = self._theme.colours
-        stage = QRectF(0, 0, self.width(), self.height() - _BAR_PX)
+        stage = QRectF(0, 0, self.width(), self.height() - self._bar_px)
         painter.fillRect(stage, QColor(c.picture_ground))
         if self._image is not None and self._shape is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -268,7 +273,7 @@ class PlayerView(QWidget):
 
     def _paint_bar(self, painter: QPainter) -> None:
         c = self._theme.colours
-        bar = QRectF(0, self.height() - _BAR_PX, self.width(), _BAR_PX)
+        bar = QRectF(0, self.height() - self._bar_px, self.width(), self._bar_px)
         painter.fillRect(bar, QColor(c.panel))
         painter.setPen(QColor(c.line))
         painter.drawRect(bar.adjusted(0.5, 0.5, -0.5, -0.5))

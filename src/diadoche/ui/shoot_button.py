@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushButton
 
 from diadoche.core.sizes import count_text
@@ -9,7 +11,7 @@ from diadoche.screens.shoots import Shoots
 from diadoche.ui.asks import Asks
 
 _SHOWN_SHOOTS = 12
-_LETTERS = 17
+_AROUND_PX, _ROWS = 12, 4
 _MOST_DISKS = 4
 
 
@@ -26,11 +28,33 @@ class ShootButton(QPushButton):
         self.clicked.connect(lambda _on=False: self._menu.exec(self.mapToGlobal(self.rect().topLeft())))
 
     def show_name(self) -> None:
-        """The name of the shoot, cut where there is no room."""
+        """The name of the shoot, in as many rows as it needs."""
         name = self._shoots.name
-        self.setText(f"{name[: _LETTERS - 1]}… \u25b4" if len(name) > _LETTERS else f"{name} \u25b4")
+        self.setText("\n".join(self._rows(f"{name} \u25b4")))
         self.setToolTip(f"Shoot: {name}. Another one, a new one, and how the window looks")
         self.setAccessibleName(f"Shoot: {name}")
+
+    def _rows(self, words: str) -> list[str]:
+        """Words as they fit beside the views; of a very long name the end is left to the tooltip."""
+        metrics, room = self.fontMetrics(), self.width() - _AROUND_PX
+        rows: list[str] = []
+        for word in words.split(" "):
+            longer = f"{rows[-1]} {word}" if rows else word
+            if rows and metrics.horizontalAdvance(longer) <= room:
+                rows[-1] = longer
+            else:
+                rows.append(word)
+        if len(rows) > _ROWS:
+            rows = [*rows[: _ROWS - 1], " ".join(rows[_ROWS - 1 :])]
+        return [metrics.elidedText(row, Qt.TextElideMode.ElideRight, room) for row in rows]
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self.show_name()
+
+    def minimumSizeHint(self) -> QSize:  # Qt's name
+        """As narrow as the rail is: the name goes into rows."""
+        return QSize(0, super().minimumSizeHint().height())
 
     def _fill(self) -> None:
         menu = self._menu
