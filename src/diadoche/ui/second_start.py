@@ -38,6 +38,7 @@ class SecondStarts:
         socket = self._server.nextPendingConnection()
         if socket is not None:
             socket.readyRead.connect(partial(self._hear, socket))
+            socket.disconnected.connect(socket.deleteLater)
             # What was sent before anybody listened is not told of again.
             self._hear(socket)
 
