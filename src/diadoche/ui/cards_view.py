@@ -38,7 +38,7 @@ class CardsView(View):
         self.address_dialog: AddressDialog | None = None
         self._said_until_s = 0.0
         self._stack = QStackedLayout(self)
-        self._first_page = _FirstPage(screen, self.choose_place)
+        self._first_page = _FirstPage(screen, self.choose_place, self.choose_card)
         self._stack.addWidget(self._first_page)
         board_page = QWidget()
         self._stack.addWidget(board_page)
@@ -205,9 +205,10 @@ class CardsView(View):
 class _FirstPage(QWidget):
     """From nothing to a first offload: a name, a place, a card."""
 
-    def __init__(self, screen: CardsScreen, choose_place: object) -> None:
+    def __init__(
+        self, screen: CardsScreen, choose_place: Callable[[], object], choose_card: Callable[[], object]
+    ) -> None:
         super().__init__()
-        assert callable(choose_place)
         sheet = panel()
         sheet.setFixedWidth(620)
         column = QVBoxLayout(sheet)
@@ -242,7 +243,12 @@ class _FirstPage(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         column.addSpacing(8)
-        column.addWidget(label("3. Put in a card and press Offload", "strong"))
+        column.addWidget(label("3. Put in a card, or choose a folder, and press Offload", "strong"))
+        self.folder_button = button("Choose a folder…", choose_card, tip="With recordings, instead of a card (Ctrl+O)")
+        below = QHBoxLayout()
+        below.addWidget(self.folder_button)
+        below.addStretch(1)
+        column.addLayout(below)
         outer = QVBoxLayout(self)
         outer.addStretch(1)
         middle = QHBoxLayout()

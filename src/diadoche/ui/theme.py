@@ -145,7 +145,7 @@ def _style_sheet(c: Colours, px: object) -> str:
     QLabel#heading {{ font-size: {size(1.22)}px; font-weight: 700; }}
     QLabel#title {{ font-size: {size(1.28)}px; font-weight: 600; }}
     QLabel#strong {{ font-weight: 700; }}
-    QLabel#soft {{ color: {c.soft}; }}
+    QLabel#soft {{ color: {c.soft}; font-weight: 400; }}
     QLabel#small {{ color: {c.soft}; font-size: {size(0.92)}px; }}
     QLabel#way {{ color: {c.way}; font-weight: 700; }}
     QLabel#proven {{ color: {c.proven}; font-weight: 700; }}
