@@ -114,12 +114,19 @@ def test_a_second_start_is_heard_only_by_a_window_that_answers(qtbot: QtBot, tmp
     # Nothing turns this window's event loop meanwhile: the connection stands, the answer does not come.
     assert not bring_first_to_front(second.name)
     heard: list[bool] = []
-    asking = threading.Thread(target=lambda: heard.append(bring_first_to_front(second.name, folder)))
+
+    def ask() -> None:
+        # As a start does: again, where the window is slow to answer.
+        heard.append(any(bring_first_to_front(second.name, folder) for _attempt in range(8)))
+
+    asking = threading.Thread(target=ask)
     asking.start()
-    qtbot.waitUntil(lambda: heard == [True], timeout=10_000)
+    qtbot.waitUntil(lambda: bool(heard), timeout=60_000)
     asking.join()
+    assert heard == [True]
     # The one that was not answered is taken up when the window lives again.
-    assert came == [None, folder]
+    assert came[0] is None
+    assert set(came) == {None, folder}
     later.close()
     # One that holds the ledger and does not answer is told of, not waited for.
     assert not bring_first_to_front(second.name)

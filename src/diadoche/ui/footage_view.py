@@ -44,6 +44,7 @@ from diadoche.ui.view import View
 _PLAYER_KEYS = {Qt.Key.Key_Space, Qt.Key.Key_J, Qt.Key.Key_K, Qt.Key.Key_L, Qt.Key.Key_Left, Qt.Key.Key_Right}
 _VERDICTS: tuple[tuple[Verdict, str, str], ...] = (("keep", "Keep", "1"), ("maybe", "Maybe", "2"), ("no", "No", "3"))
 _TABLE_PX, _TABLE_BESIDE_COMPARED_PX, _TABLE_LEAST_PX = 716, 470, 300
+_FACTS_LEAST_PX = 72
 # What the player and the margins need beside it.
 _BESIDE_PX, _MARGINS_PX = 420, 60
 
@@ -196,7 +197,7 @@ class FootageView(View):
 
     def _facts_panel(self) -> QWidget:
         sheet = panel()
-        sheet.setMinimumHeight(168)
+        sheet.setMinimumHeight(_FACTS_LEAST_PX)
         column = QVBoxLayout(sheet)
         column.setContentsMargins(14, 10, 14, 10)
         column.setSpacing(3)
