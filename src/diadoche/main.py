@@ -19,13 +19,13 @@ def _open_shoot(folder: Path | None) -> int:
 
 def _open_demo(folder: Path) -> int:
     from diadoche.demo.bench import bench_of
+    from diadoche.demo.make import fresh_cards_folder
     from diadoche.demo.opening import DAY, SHOOT, begin_making, demo_places, demo_settings, still_coming
     from diadoche.ui.application import Opening, run
 
     folder = folder.absolute()
-    folder.mkdir(parents=True, exist_ok=True)
+    cards = fresh_cards_folder(folder)
     making = begin_making(folder)
-    cards = folder / "cards"
     try:
         return run(
             Opening(

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.make import demo_cards as all_demo_cards
+from diadoche.demo.make import fresh_cards_folder
 from diadoche.demo.opening import DAY
 from diadoche.services.station.card_in import Stage
 from tests.end_to_end.conftest import Opener
@@ -23,6 +24,15 @@ def shoot_folder(tmp_path: Path, demo_cards: dict[str, Path]) -> Path:
     for name in DAY.morning:
         shutil.copytree(demo_cards[name], folder / "cards" / name)
     return folder
+
+
+def test_cards_that_something_else_drew_are_gone_before_anybody_can_put_them_in(tmp_path: Path) -> None:
+    old = tmp_path / "cards" / "Drone"
+    old.mkdir(parents=True)
+    (tmp_path / ".demo-version").write_text("8")
+    assert list(fresh_cards_folder(tmp_path).iterdir()) == []
+    old.mkdir()
+    assert list(fresh_cards_folder(tmp_path).iterdir()) == [old]
 
 
 def test_the_day_waits_for_no_card_that_is_drawn_late() -> None:

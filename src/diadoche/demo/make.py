@@ -190,16 +190,8 @@ def drawn_by() -> str:
     return digest.hexdigest()
 
 
-def make_demo(
-    folder: Path, told: Callable[[DemoCard, Path], None] = lambda _card, _path: None, at_once: int = 1
-) -> list[Path]:
-    """Writes every card that is not there yet; each appears whole or not at all.
-
-    Args:
-        folder: where the demo lives.
-        told: called as each card is ready.
-        at_once: how many are drawn at the same time.
-    """
+def fresh_cards_folder(folder: Path) -> Path:
+    """The folder of the cards, without those that something else drew; before anybody puts one of them in."""
     cards = folder / _CARDS
     ticket = folder / _TICKET
     version, now = ticket.read_text("utf-8") if ticket.exists() else "", drawn_by()
@@ -211,6 +203,20 @@ def make_demo(
         part = ticket.with_name(f"{_TICKET}.{os.getpid()}")
         part.write_text(now)
         part.replace(ticket)
+    return cards
+
+
+def make_demo(
+    folder: Path, told: Callable[[DemoCard, Path], None] = lambda _card, _path: None, at_once: int = 1
+) -> list[Path]:
+    """Writes every card that is not there yet; each appears whole or not at all.
+
+    Args:
+        folder: where the demo lives.
+        told: called as each card is ready.
+        at_once: how many are drawn at the same time.
+    """
+    cards = fresh_cards_folder(folder)
     if at_once > 1:
         with ProcessPoolExecutor(at_once) as pool:
             list(pool.map(_make_named, [(cards, card.name) for card in demo_cards()]))
