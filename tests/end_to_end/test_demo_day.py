@@ -9,9 +9,11 @@ import pytest
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from diadoche.core.errors import RequestError
 from diadoche.demo.make import demo_cards as all_demo_cards
-from diadoche.demo.make import fresh_cards_folder
+from diadoche.demo.make import fresh_cards_folder, make_demo
 from diadoche.demo.opening import DAY
+from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.services.station.card_in import Stage
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import texts, waits
@@ -30,9 +32,21 @@ def test_cards_that_something_else_drew_are_gone_before_anybody_can_put_them_in(
     old = tmp_path / "cards" / "Drone"
     old.mkdir(parents=True)
     (tmp_path / ".demo-version").write_text("8")
-    assert list(fresh_cards_folder(tmp_path).iterdir()) == []
+    mine = tmp_path / "cards" / "Mine"
+    mine.mkdir()
+    assert list(fresh_cards_folder(tmp_path).iterdir()) == [mine]
     old.mkdir()
-    assert list(fresh_cards_folder(tmp_path).iterdir()) == [old]
+    assert set(fresh_cards_folder(tmp_path).iterdir()) == {mine, old}
+
+
+def test_a_folder_that_is_not_the_demos_own_is_left_alone(tmp_path: Path) -> None:
+    footage = tmp_path / "cards" / "Drone" / "DRON0001.MP4"
+    footage.parent.mkdir(parents=True)
+    footage.write_bytes(b"a shooting day")
+    with pytest.raises(RequestError, match="did not make"):
+        make_demo(tmp_path)
+    assert footage.read_bytes() == b"a shooting day"
+    assert sorted(tmp_path.rglob("*")) == [tmp_path / "cards", footage.parent, footage]
 
 
 def test_the_day_waits_for_no_card_that_is_drawn_late() -> None:
@@ -70,5 +84,14 @@ def test_hands_off_as_soon_as_somebody_does_otherwise(open_window: Opener, qtbot
     assert bench is not None
     waits(qtbot, lambda: any(card.stage is Stage.CROSSING for card in cards.values()))
     bench.pull_out(1)
+    waits(qtbot, lambda: not any("runs by itself" in words for words in texts(application.window)))
+    assert application.desk.outputs.made() == []
+
+
+def test_a_morning_that_cannot_be_copied_is_not_waited_for(open_window: Opener, qtbot: QtBot, tmp_path: Path) -> None:
+    place = tmp_path / "no folder"
+    place.write_text("a file stands where copies should go")
+    application = open_window(settings=ShootSettings(places=(place,)), pace_bytes_s=0, day=DAY)
+    waits(qtbot, lambda: any(card.stage is Stage.PROBLEM for card in application.station.cards.values()))
     waits(qtbot, lambda: not any("runs by itself" in words for words in texts(application.window)))
     assert application.desk.outputs.made() == []

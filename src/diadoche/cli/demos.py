@@ -15,7 +15,8 @@ from diadoche.demo.make import DemoCard, make_demo
 
 def demo(folder: Annotated[Path | None, typer.Argument(help="Where the demo shoot lives.")] = None) -> None:
     """Open the window on the demo shoot; it is made where it is missing."""
-    raise typer.Exit(Windows.open_demo(folder or places().demo))
+    with reported(as_json=False):
+        raise typer.Exit(Windows.open_demo(folder or places().demo))
 
 
 def make_demo_cards(folder: Annotated[Path, typer.Argument(help="Where to write.")], json: Json = False) -> None:

@@ -15,6 +15,7 @@ from pathlib import Path
 import av
 import numpy as np
 
+from diadoche.core.errors import RequestError
 from diadoche.demo import action, camcorder, camcorders, cinema, drone, spheres
 from diadoche.demo.recording import Recording
 from diadoche.demo.scene import Camera
@@ -191,12 +192,26 @@ def drawn_by() -> str:
 
 
 def fresh_cards_folder(folder: Path) -> Path:
-    """The folder of the cards, without those that something else drew; before anybody puts one of them in."""
+    """The folder of the cards, without those that something else drew; before anybody puts one of them in.
+
+    Raises:
+        RequestError: what lies there was not made by the demo; nothing of it is touched.
+    """
     cards = folder / _CARDS
     ticket = folder / _TICKET
     version, now = ticket.read_text("utf-8") if ticket.exists() else "", drawn_by()
+    if not version and cards.exists() and any(cards.iterdir()):
+        raise RequestError(
+            f"{cards} holds what the demo did not make.",
+            path=cards,
+            safe="It is untouched.",
+            do="Name another folder for the demo, or an empty one.",
+        )
     if version not in {"", now}:
-        shutil.rmtree(cards, ignore_errors=True)
+        # By name: whatever else somebody put there stays.
+        for card in demo_cards():
+            for drawn in (cards / card.name, _part_of(cards, card)):
+                shutil.rmtree(drawn, ignore_errors=True)
     cards.mkdir(parents=True, exist_ok=True)
     if version != now:
         # Whole or not at all: whoever looks while it is written would take the cards for old ones, and draw them anew.
@@ -233,10 +248,15 @@ def _make_named(wanted: tuple[Path, str]) -> None:
     _make_card(cards, next(card for card in demo_cards() if card.name == name))
 
 
+def _part_of(cards: Path, card: DemoCard) -> Path:
+    """Where a card stands while it is drawn."""
+    return cards / f".{card.name}.part"
+
+
 def _make_card(cards: Path, card: DemoCard) -> Path:
     path = cards / card.name
     if not path.exists():
-        part = cards / f".{card.name}.part"
+        part = _part_of(cards, card)
         shutil.rmtree(part, ignore_errors=True)
         part.mkdir()
         card.write(part)

@@ -76,13 +76,14 @@ class DemoHands:
                 return
             self._station.offload(card.medium.key)
         for name in self._day.morning:
-            yield lambda name=name: self._is_at(name, Stage.PROVEN)  # type: ignore[misc]  # bound now
-        if any(self._card(name) is None for name in self._day.morning):
+            yield lambda name=name: self._came_to(name, Stage.PROVEN, Stage.PARTLY)  # type: ignore[misc]  # bound now
+        cards = [self._card(name) for name in self._day.morning]
+        if any(card is None or card.stage is not Stage.PROVEN for card in cards):
             return
         self._words = "The morning of the shoot runs by itself: some clips are made ready."
         yield lambda: bool(self._desk.shelf.lines) and all(line.clip.facts for line in self._desk.shelf.lines)
-        self._make_one_group()
-        yield lambda: bool(self._desk.outputs.made()) and not self._desk.work.running()
+        if self._make_one_group():
+            yield lambda: bool(self._desk.outputs.made()) and not self._desk.work.running()
         for name in self._day.morning:
             self._comes_out(name)
 
@@ -93,7 +94,7 @@ class DemoHands:
         # A mount takes a moment to appear, and the window must not wait for it.
         threading.Thread(target=self._bench.put_in, args=(path,), daemon=True).start()
         yield lambda: self._card(name) is not None
-        yield lambda: self._is_at(name, Stage.LISTED)
+        yield lambda: self._came_to(name, Stage.LISTED)
 
     def _comes_out(self, name: str) -> None:
         for number in range(1, READERS + 1):
@@ -101,15 +102,16 @@ class DemoHands:
             if medium is not None and medium.label == name:
                 threading.Thread(target=self._bench.pull_out, args=(number,), daemon=True).start()
 
-    def _make_one_group(self) -> None:
-        """Outputs of the first group there is; the others are left to be made."""
+    def _make_one_group(self) -> int:
+        """Outputs of the first group there is, and how many; the others are left to be made."""
         outputs = self._desk.outputs
         routes = [row.route for row in outputs.groups() if row.to_make]
         for route in routes[1:]:
             outputs.include(route, False)
-        outputs.make()
+        count = outputs.make()
         for route in routes[1:]:
             outputs.include(route, True)
+        return count
 
     def _drawn(self, name: str) -> Path | None:
         return next((path for path in self._bench.cards_outside() if path.name == name), None)
@@ -119,7 +121,7 @@ class DemoHands:
         cards = self._station.cards.values()
         return next((card for card in cards if card.medium.label == name and not card.pulled), None)
 
-    def _is_at(self, name: str, stage: Stage) -> bool:
-        """Whether it came so far, or was taken away meanwhile."""
+    def _came_to(self, name: str, *stages: Stage) -> bool:
+        """Whether it came so far, or comes no further: it was taken away, or has a problem."""
         card = self._card(name)
-        return card is None or card.stage is stage
+        return card is None or card.stage in {*stages, Stage.PROBLEM}
