@@ -283,3 +283,16 @@ def test_a_sphere_that_does_not_say_so_is_told_and_written(scene: Scene, demo_ca
     # What is of a lens, or flat, is no such thing.
     footage.select([])
     assert not footage.can_write_sphere
+
+
+def test_what_was_chosen_for_one_shoot_is_not_taken_over_by_another(scene: Scene, camcorder: Path) -> None:
+    outputs = scene.desk.outputs
+    outputs.choose("rewrap", "mp4")
+    outputs.include("rewrap", False)
+    scene.desk.cards.shoots.go_to("Another")
+    scene.offloaded(camcorder)
+    look = scene.runner.last("identify")
+    scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
+    rewrap = next(group for group in outputs.groups() if group.route == "rewrap")
+    assert (rewrap.chosen, rewrap.included) == (scene.station.shoot.settings.container, True)
+    assert rewrap.chosen != "mp4"
