@@ -15,9 +15,11 @@ import numpy as np
 import pytest
 from pymediainfo import MediaInfo
 
+from diadoche.core.errors import MediaError
 from diadoche.core.footage.trial import try_clip
-from diadoche.core.identify.probe import identify
+from diadoche.core.identify.probe import Depth, identify
 from diadoche.core.run import Missing, Run
+from tests.conftest import diadoche
 from tests.outside.public_tools import ffprobe
 
 _SECONDS = 1.2
@@ -218,6 +220,34 @@ def test_sound_shorter_than_picture_and_sound_that_is_only_declared(tmp_path: Pa
     silent = b"".join(each for each in packets if (each[1] & 0x1F) << 8 | each[2] != 0x101)
     stream.write_bytes(silent)
     assert "declares sound that it does not have" in identify([stream]).problems[0].what
+
+
+def test_pictures_in_a_codec_that_nothing_knows_open_and_decode_nowhere(tmp_path: Path) -> None:
+    """MPEG-PS has no number for Motion JPEG: `ffprobe` names no codec, and no decoder can be set up for it."""
+    path = tmp_path / "unnumbered.mpg"
+    ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", "mjpeg", path)
+    assert "codec_name" not in ffprobe(path)["streams"][0]
+    depths: tuple[Depth, ...] = ("headers", "looked", "counted")
+    for depth in depths:
+        facts = identify([path], depth=depth)
+        assert not facts.video[0].decodable
+        assert "nothing installed can decode" in facts.problems[0].what
+    trial = try_clip([path])
+    assert (trial.problem, trial.decoded, trial.thumbnail) == (None, False, b"")
+    with pytest.raises(MediaError, match="codec that nothing here knows"):
+        list(Run([path], Fraction(25)).units())
+
+
+def test_a_waybill_does_not_call_decoded_what_only_opens(tmp_path: Path, own_state: Path) -> None:
+    card = tmp_path / "card"
+    card.mkdir()
+    for name, codec in (("unnumbered.mpg", "mjpeg"), ("plain.mpg", "mpeg2video")):
+        ffmpeg("-f", "lavfi", "-i", "testsrc2=s=320x180:r=25:d=1", "-c:v", codec, card / name)
+    done = diadoche("offload", card, "--to", tmp_path / "a", "--shoot", "Rock")
+    assert "1 of 2 clips opened from the copy and decoded, at the beginning and near the end." in done.stderr
+    waybill = next((tmp_path / "a/Rock/Waybills").glob("*.html")).read_text()
+    assert "1 of 2 clips opened from the copy and decoded" in waybill
+    assert "unnumbered: no picture that can be decoded here; it opens" in waybill
 
 
 def test_a_frame_rate_of_zero_is_said(plain: Path, tmp_path: Path) -> None:

@@ -218,7 +218,8 @@ def _say_offload(outcome: OffloadOutcome) -> None:
         f"{size_text(result.bytes)} in {clock_text(result.seconds)}. Waybill: {outcome.waybill or 'none'}"
     )
     if outcome.tried is not None:
-        say(f"{outcome.tried} of {count_text(len(outcome.card.clips), 'clip')} opened and decoded from the copy.")
+        tried = f"{outcome.tried} of {count_text(len(outcome.card.clips), 'clip')}"
+        say(f"{tried} opened from the copy and decoded, at the beginning and near the end.")
     say_problems((*result.skipped, *outcome.advice, *outcome.remarks, *_problems(outcome)))
 
 

@@ -24,9 +24,11 @@ from av.stream import Stream
 from av.video.stream import VideoStream
 
 from diadoche.core.coder_threads import use_processors
+from diadoche.core.errors import MediaError
 from diadoche.core.identify.fieldpairs import FieldPairs
-from diadoche.core.identify.tracks import picture_streams
+from diadoche.core.identify.tracks import decoder_of, picture_streams
 from diadoche.core.media import decoding, opened, seek_to_key
+from diadoche.core.names import shown
 from diadoche.core.spans import parts
 
 # A stamp of 33 bits starts again after this many ticks of 90 kHz [13818-1, 2.4.3.7].
@@ -462,7 +464,15 @@ class _Decoding:
     def units(self) -> Iterator[Unit]:
         """Everything, until the end that was asked for."""
         tracks = tracks_of(self.media, picture_track=self.joint.picture_track)
-        context = cast(av.VideoCodecContext, tracks[0].codec_context)
+        context = decoder_of(cast(VideoStream, tracks[0]))
+        if context is None:
+            path = Path(self.media.name)
+            raise MediaError(
+                f"{shown(path.name)} holds pictures in a codec that nothing here knows.",
+                path=path,
+                safe="The original is untouched.",
+                do="Keep the original, and open it with a program that knows it.",
+            )
         if self.options.threads:
             use_processors(context)
         else:

@@ -1,4 +1,5 @@
-"""Trying a clip: does it open, and do its first and its last picture decode? The first one becomes a thumbnail."""
+"""Trying a clip: does it open, and does a picture decode at its beginning and near its end? The first one that does
+becomes a thumbnail."""
 
 from __future__ import annotations
 
@@ -19,6 +20,7 @@ from diadoche.core.footage.still import still_frame
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import unreadable as bare_facts
 from diadoche.core.identify.pictures import raw_segment_facts
+from diadoche.core.identify.tracks import decoder_of
 from diadoche.core.media import decoding, opened, seek_to_key
 
 _THUMBNAIL_PX = 192
@@ -27,11 +29,22 @@ _LAST_S = (2, 12, 60)
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """What trying a clip showed. `thumbnail` is a small JPEG, or empty."""
+    """What trying a clip showed.
+
+    Attributes:
+        problem: why it does not open, or decodes nowhere near its beginning or its end.
+        remark: set where it opens, and nothing here can decode its pictures.
+        thumbnail: a small JPEG, or empty.
+    """
 
     problem: Problem | None = None
     remark: str = ""
     thumbnail: bytes = b""
+
+    @property
+    def decoded(self) -> bool:
+        """Whether a picture was decoded at either end. A clip that merely opens was not."""
+        return self.problem is None and not self.remark
 
 
 def try_clip(paths: Sequence[Path]) -> Trial:
@@ -53,12 +66,12 @@ def try_clip(paths: Sequence[Path]) -> Trial:
                 # Opening a file costs more than all the rest: a clip of one is opened once.
                 last = _last_decodes(media, stream) if first is not None and len(paths) == 1 else None
         if first is None:
-            return Trial(_no_picture(paths[0], "first"))
+            return Trial(_no_picture(paths[0], "at the beginning"))
         if last is None:
             with opened(paths[-1:]) as media, decoding(paths[-1]):
                 stream = _video(media)
                 last = stream is not None and _last_decodes(media, stream)
-        return Trial(None if last else _no_picture(paths[-1], "last"), thumbnail=thumbnail(first, aspect))
+        return Trial(None if last else _no_picture(paths[-1], "near the end"), thumbnail=thumbnail(first, aspect))
     except DiadocheError as error:
         return Trial(error.problem)
     except OSError as error:
@@ -92,8 +105,10 @@ def _video(media: InputContainer) -> VideoStream | None:
     if not media.streams.video:
         return None
     stream = media.streams.video[0]
+    if decoder_of(stream) is None:
+        return None
     stream.thread_type = ThreadType.SLICE
-    return stream if stream.codec_context is not None else None
+    return stream
 
 
 def _last_decodes(media: InputContainer, stream: VideoStream) -> bool:
@@ -111,9 +126,9 @@ def _last_decodes(media: InputContainer, stream: VideoStream) -> bool:
     return False
 
 
-def _no_picture(path: Path, which: str) -> Problem:
+def _no_picture(path: Path, where: str) -> Problem:
     return Problem(
-        f"The {which} picture of {path.name} does not decode from the copy.",
+        f"No picture {where} of {path.name} decodes from the copy.",
         str(path),
         "The copy is, byte for byte, what came off the card.",
         "Play the clip on the camera before the card is formatted.",

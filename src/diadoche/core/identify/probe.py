@@ -36,6 +36,7 @@ from diadoche.core.identify.tracks import (
     Count,
     audio_facts,
     count_pictures,
+    decoder_of,
     joined_seconds,
     picture_streams,
     track_seconds,
@@ -177,9 +178,11 @@ def _text_name(container: str, path: Path) -> str:
 
 def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Depth) -> Facts:
     pictures = picture_streams(media)
-    if pictures and depth != "headers":
+    # A codec that nothing here knows has no decoder to set up.
+    decoder = decoder_of(pictures[0]) if pictures and depth != "headers" else None
+    if decoder is not None:
         # Before the first packet is read.
-        use_processors(pictures[0].codec_context)
+        use_processors(decoder)
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth

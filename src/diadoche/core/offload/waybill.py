@@ -121,7 +121,7 @@ def summary(page: WaybillPage) -> str:
     tried = ""
     if page.tried is not None and page.clips:
         of = f"{page.tried} of {count_text(len(page.clips), 'clip')}"
-        tried = f" {of} opened from the copy, and first and last picture decoded."
+        tried = f" {of} opened from the copy and decoded, at the beginning and near the end."
     less = "" if result.whole else " Less than the whole card is in it."
     return (
         f"{count_text(len(page.clips), 'clip')}, {count_text(page.stills, 'still')}, "

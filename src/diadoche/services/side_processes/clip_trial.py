@@ -21,7 +21,7 @@ _LONGEST_S = 60.0
 
 @dataclass(slots=True)
 class Tried:
-    """What came of it: how many clips opened and decoded, what did not, and small pictures by the clip's name."""
+    """What came of it: how many clips decoded at both ends, what did not, and small pictures by the clip's name."""
 
     clips: int = 0
     problems: list[Problem] = field(default_factory=list)
@@ -52,8 +52,7 @@ def try_copy(root: Path, clips: Sequence[Clip], watch: Watch, longest_s: float =
 def _take(tried: Tried, name: str, trial: Trial) -> None:
     if trial.problem is not None:
         tried.problems.append(trial.problem)
-    else:
-        tried.clips += 1
+    tried.clips += trial.decoded
     if trial.remark:
         tried.remarks.append(f"{shown(name)}: {trial.remark}")
     if trial.thumbnail:
