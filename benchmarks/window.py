@@ -7,9 +7,10 @@ import statistics
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QTimer
@@ -26,6 +27,7 @@ from diadoche.core.watch import Watch
 from diadoche.demo.bench import Bench, bench_of
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, WaybillRow
@@ -135,6 +137,11 @@ def _lateness(app: QApplication, opening: Opening, begin: Callable[[Application]
 # -- many clips ------------------------------------------------------------------------------------
 
 _CLIPS, _CARDS = 10_000, 100
+# What comes off them plays as it is, is to be joined, and to be converted.
+_KINDS = {"Drone", "Camcorder"}
+_JUDGED, _IDENTIFIED = 200, 100
+# What is told of clips is gathered ten times a second, and the window samples as often.
+_AFTERWARDS_MS = 800
 
 
 def _many_rows(app: QApplication) -> Iterator[Row]:
@@ -156,13 +163,87 @@ def _many_rows(app: QApplication) -> Iterator[Row]:
         yield _row(
             f"scrolling and sorting {_CLIPS:,} clips", _scrolling(app, full), "each step of 400, and three sorts"
         )
+        late = _acting(app, full)
+        acts = ", ".join(f"{name} {longest_ms:.0f}" for name, longest_ms in late.items())
+        yield _row(f"at work with {_CLIPS:,} clips", list(late.values()), f"the longest wait of each, ms: {acts}")
+
+
+def _acting(app: QApplication, folder: Path) -> dict[str, float]:
+    """The longest wait of a timer while each thing is done that changes clips, with Footage on show."""
+    application = Application(app, Opening(demo_places(folder), "Bench"))
+    waits = _Waits()
+    try:
+        window, footage, outputs = application.window, application.desk.footage, application.desk.outputs
+        window.resize(1280, 800)
+        window.show()
+        while not application.desk.shelf.loaded:
+            pause_ms(20)
+        window.go_to(1)
+        pause_ms(2000)
+        table = window.footage.table
+        known = [clip for clip in footage.clips[:_IDENTIFIED] if clip.facts is not None]
+        found = [IdentifiedClip(clip.id, replace(clip.facts, duration_s=1.0)) for clip in known if clip.facts]
+        acts: dict[str, Callable[[], object]] = {
+            "identify one": lambda: application.desk.clip_identified(found[0]),
+            f"identify {_IDENTIFIED}": partial(_tell_all, application, found),
+            "keep one": lambda: footage.judge("keep"),
+            f"select {_JUDGED}": lambda: table.choose_rows(range(_JUDGED)),
+            f"judge {_JUDGED}": lambda: footage.judge("maybe"),
+            f"tag {_JUDGED}": lambda: footage.tag("harbour"),
+            "take it back": window.take_back,
+            "select all": table.selectAll,
+            "judge all": lambda: footage.judge("keep"),
+            "find": lambda: footage.find("dron0001"),
+            "find none": lambda: footage.find(""),
+            "group": lambda: footage.group_by("Card"),
+            "Outputs": lambda: window.go_to(2),
+            "leave a group out": lambda: outputs.include("convert", False),
+            "take it in": lambda: outputs.include("convert", True),
+            "make all": outputs.make,
+            "Work": lambda: window.go_to(3),
+            "Footage": lambda: window.go_to(1),
+        }
+        found_waits = {name: waits.longest_ms(act) for name, act in acts.items()}
+        application.runner.close()
+        return found_waits
+    finally:
+        application.close()
+
+
+def _tell_all(application: Application, found: Sequence[IdentifiedClip]) -> None:
+    for each in found:
+        application.desk.clip_identified(each)
+
+
+class _Waits:
+    """Measures by how much the window's own timer is late."""
+
+    def __init__(self) -> None:
+        self._last = 0.0
+        self._longest = 0.0
+        self._timer = QTimer()
+        self._timer.timeout.connect(self._tick)
+
+    def _tick(self) -> None:
+        now = time.perf_counter()
+        self._longest = max(self._longest, now - self._last)
+        self._last = now
+
+    def longest_ms(self, act: Callable[[], object]) -> float:
+        """The longest wait in the time in which something is done and shown."""
+        self._longest, self._last = 0.0, time.perf_counter()
+        self._timer.start(_TICK_MS)
+        QTimer.singleShot(3 * _TICK_MS, act)
+        pause_ms(_AFTERWARDS_MS)
+        # What took longer than that has kept the timer from ticking.
+        self._tick()
+        self._timer.stop()
+        return max(0.0, self._longest * 1000 - _TICK_MS)
 
 
 def _fill(folder: Path) -> None:
     """A ledger with ten thousand clips on a hundred cards."""
-    drone = next(path for path in make_demo(Path("build/test-demo")) if path.name == "Drone").absolute()
-    card = look(drone, load_layouts(), Watch())
-    clips = [(to_text(clip), clip.name, to_text(identify([drone / clip.spans[0]]))) for clip in card.clips]
+    shelf = [_kept(path.absolute()) for path in make_demo(Path("build/test-demo")) if path.name in _KINDS]
     ledger = Ledger(demo_places(folder).ledger)
     shoot = open_shoot(ledger, "Bench", demo_settings(folder))
     with ledger.session() as session:
@@ -180,14 +261,24 @@ def _fill(folder: Path) -> None:
                 html="",
                 result="{}",
             )
+            root, clips = shelf[number % len(shelf)]
             row.copies.append(
-                CopyRow(destination=str(folder / "A"), root=str(drone), manifest="", files_verified=1, status="proven")
+                CopyRow(destination=str(folder / "A"), root=str(root), manifest="", files_verified=1, status="proven")
             )
             for place in range(_CLIPS // _CARDS):
                 text, name, facts = clips[place % len(clips)]
                 row.clips.append(ClipRow(name=name, clip=text, facts=facts))
             session.add(row)
     ledger.close()
+
+
+def _kept(root: Path) -> tuple[Path, list[tuple[str, str, str]]]:
+    """A card's folder, and its clips as the ledger keeps them."""
+    clips = look(root, load_layouts(), Watch()).clips
+    spans = [[root / span for span in clip.spans] for clip in clips]
+    return root, [
+        (to_text(clip), clip.name, to_text(identify(paths))) for clip, paths in zip(clips, spans, strict=True)
+    ]
 
 
 def _first_paint(app: QApplication, folder: Path) -> float:

@@ -164,9 +164,11 @@ def test_a_menu_judges_the_selected_clips_and_tells_where_they_lie(
     screen = application.desk.footage
     waits(
         qtbot,
-        lambda: all(line.clip.opinion.verdict == "keep" for line in application.desk.shelf.chosen(screen.selected)),
+        lambda: all(
+            line.clip.opinion.verdict == "keep" for line in application.desk.shelf.chosen(screen.selection.clip_ids)
+        ),
     )
-    assert len(screen.selected) == 2
+    assert len(screen.selection.clip_ids) == 2
     menu = ask_for_menu(view.table)
     wanted = next(action for action in menu.actions() if action.text() == "Copy where it lies")
     click_at(menu, pos=menu.actionGeometry(wanted).center())

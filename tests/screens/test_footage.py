@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import random
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -12,10 +13,12 @@ import pytest
 
 from diadoche.core.footage.pace import Pace
 from diadoche.core.watch import Watch
-from diadoche.screens.footage import FootageScreen, Heading
+from diadoche.screens.browsing import GROUPINGS, SHOWINGS, Browsing, FootageLook, Grouping, Heading
+from diadoche.screens.footage import FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS, Line
-from diadoche.services.jobs.identify import IdentifyRequest, perform_identify
+from diadoche.services.jobs.identify import IdentifiedClip, IdentifyRequest, perform_identify
 from diadoche.services.jobs.measure_playback import MeasuredPlayback
+from diadoche.services.ledger.remembered import remember
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
 
@@ -118,7 +121,7 @@ def test_groups_have_headings_with_their_counts(footage: FootageScreen) -> None:
     assert headings[0].endswith("3 clips, 0:11")
     assert footage.is_heading(0)
     footage.select([0, 1])
-    assert len(footage.selected) == 1
+    assert len(footage.selection.clip_ids) == 1
 
 
 def test_keep_maybe_and_no_are_kept_and_shown(footage: FootageScreen, scene: Scene) -> None:
@@ -152,6 +155,48 @@ def test_the_selection_stays_with_its_clips(footage: FootageScreen) -> None:
     assert footage.selected_rows() == []
     footage.find("")
     assert len(footage.selected_rows()) == 2
+
+
+@pytest.mark.parametrize("grouping", [name for name, _words in GROUPINGS])
+def test_changed_clips_stand_where_arranging_all_anew_would_put_them(
+    footage: FootageScreen, scene: Scene, grouping: Grouping
+) -> None:
+    """What is told of the table are the rows that differ and no others; or that all may."""
+    told: list[Sequence[int] | None] = []
+    footage.on_change = told.append
+    chance = random.Random(grouping)
+    in_place = 0
+    for turn in range(120):
+        showing = chance.choice([name for name, _words in SHOWINGS])
+        footage.show_only(showing if turn % 3 == 0 else "all")
+        footage.sort_by(chance.choice([column.name for column in ALL_COLUMNS]))
+        footage.find(chance.choice(["", "", "drone", "dusk"]))
+        footage.group_by(grouping)
+        before = list(footage.rows)
+        told.clear()
+        clip = chance.choice(footage.clips)
+        if chance.random() < 0.5 and clip.facts is not None:
+            found = replace(clip.facts, duration_s=chance.choice([1.0, 2.0, clip.facts.duration_s]))
+            scene.desk.shelf.clip_identified(IdentifiedClip(clip.id, found))
+        else:
+            opinion = replace(clip.opinion, verdict=chance.choice(["keep", "no"]), tags=chance.choice([(), ("dusk",)]))
+            scene.desk.shelf.judge([(clip.id, opinion)], "a verdict")
+        anew = Browsing(footage.look)
+        anew.showing, anew.wanted = footage.browsing.showing, footage.browsing.wanted
+        anew.arrange(scene.desk.shelf.lines)
+        assert footage.rows == anew.rows
+        (rows,) = told
+        if rows is not None:
+            in_place += 1
+            assert [row for row, old in enumerate(before) if old is not footage.rows[row]] == list(rows)
+    assert in_place > 20
+
+
+def test_a_look_that_was_kept_under_an_older_name_still_groups(scene: Scene) -> None:
+    remember(scene.ledger, "view", "footage", FootageLook(("Clip", "Route"), "Route", grouping="Route"))
+    again = FootageScreen(scene.desk.shelf, scene.ledger)
+    assert ([each.name for each in again.columns], again.look.sorted_by) == (["Clip", "Needs"], "Needs")
+    assert names(again)[0].startswith("[convert   2 clips")
 
 
 def test_clips_are_compared_line_by_line_with_differences_marked(footage: FootageScreen) -> None:

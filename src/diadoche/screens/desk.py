@@ -42,7 +42,7 @@ class Desk:
         self.ledger = LedgerScreen(station)
         self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
-        self.shelf.listeners.append(self._measure_playback)
+        self.shelf.listeners.append(lambda _change: self._measure_playback())
         self.shelf.refresh()
 
     def watch_line(self) -> WatchLine:

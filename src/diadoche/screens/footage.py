@@ -1,65 +1,30 @@
-"""The footage of a shoot as a table that can be sorted, narrowed and grouped, and what is known of its clips."""
+"""The footage of a shoot: what is selected of it, what is known of that, and what the person says of it."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Literal
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.sphere import arc_text, view_px
 from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, count_text, size_text
+from diadoche.screens.browsing import Browsing, FootageLook, Grouping, Heading, Showing
 from diadoche.screens.comparing import ComparedLine, compare
-from diadoche.screens.lines import ALL_COLUMNS, USUAL_COLUMNS, Column, Line
-from diadoche.screens.shelf import Shelf
+from diadoche.screens.lines import ALL_COLUMNS, Column, Line, length_s
+from diadoche.screens.selection import Selection
+from diadoche.screens.shelf import ClipsChanged, Shelf
 from diadoche.services.jobs.measure_playback import gain_words, playback_words
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.services.ledger.remembered import recall, remember
 
-Grouping = Literal["", "Card", "Day", "Make", "Route", "Keep"]
-GROUPINGS: tuple[tuple[Grouping, str], ...] = (
-    ("", "not in groups"),
-    ("Card", "by card"),
-    ("Day", "by day"),
-    ("Make", "by make: container, codec, size, rate, sound"),
-    ("Route", "by what they need"),
-    ("Keep", "by keep, maybe, no"),
-)
-Showing = Literal["all", "keep", "maybe", "no", "undecided", "odd", "problems"]
-SHOWINGS: tuple[tuple[Showing, str], ...] = (
-    ("all", "all clips"),
-    ("keep", "those to keep"),
-    ("maybe", "those marked maybe"),
-    ("no", "those marked no"),
-    ("undecided", "those not decided on"),
-    ("odd", "those that stand out from the rest"),
-    ("problems", "those with a problem"),
-)
 _SCOPE, _KEY = "view", "footage"
 # More columns than this cannot be read side by side.
 MOST_COMPARED = 6
-
-
-@dataclass(frozen=True, slots=True)
-class FootageLook:
-    """How the person wants to see the table; remembered."""
-
-    columns: tuple[str, ...] = USUAL_COLUMNS
-    sorted_by: str = "Began"
-    downwards: bool = False
-    grouping: Grouping = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Heading:
-    """The row above a group."""
-
-    words: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,18 +56,16 @@ class FootageScreen:
     def __init__(self, shelf: Shelf, ledger: Ledger) -> None:
         self._shelf = shelf
         self._ledger = ledger
-        self.look = _renamed(recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook())
-        self.showing: Showing = "all"
-        self.wanted = ""
-        self.rows: list[Line | Heading] = []
-        self.selected: list[int] = []
-        self.on_change: Callable[[], None] = lambda: None
+        self.browsing = Browsing(_renamed(recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook()))
+        self.selection = Selection()
+        # Told which rows say something else now; with None, all of them may, and stand elsewhere.
+        self.on_change: Callable[[Sequence[int] | None], None] = lambda _rows: None
         # Makes copies of clips that say what they are.
         self.write_spheres: Callable[[Sequence[KeptClip], str], None] = lambda _clips, _stereo: None
         # Fetches a clip by its name from copies, to a folder.
         self.fetch_clip: Callable[[str, tuple[Path, ...], Path], None] = lambda _name, _roots, _to: None
-        self._arrange()
-        shelf.listeners.append(self._changed)
+        self.browsing.arrange(shelf.lines)
+        shelf.listeners.append(self._clips_changed)
 
     # -- what there is -------------------------------------------------------------------------
 
@@ -112,34 +75,32 @@ class FootageScreen:
         return [line.clip for line in self._shelf.lines]
 
     @property
+    def look(self) -> FootageLook:
+        """How the person wants to see the table."""
+        return self.browsing.look
+
+    @property
+    def rows(self) -> list[Line | Heading]:
+        """What the table shows."""
+        return self.browsing.rows
+
+    @property
     def columns(self) -> tuple[Column, ...]:
         """The chosen columns, in their order."""
         return tuple(column for column in ALL_COLUMNS if column.name in self.look.columns)
 
-    def _changed(self) -> None:
-        self._arrange()
-        self.on_change()
+    def _clips_changed(self, change: ClipsChanged) -> None:
+        rows = None if change.clip_ids is None else self.browsing.replace(self._shelf.chosen(change.clip_ids))
+        if rows is None:
+            self._arrange()
+        else:
+            self.on_change(rows)
 
     def _arrange(self) -> None:
         """The rows anew; the selection stays with its clips."""
-        key = self.look.sorted_by
-        lines = [line for line in self._shelf.lines if self._is_shown(line)]
-        lines.sort(key=lambda line: line.keys[key], reverse=self.look.downwards)
-        self.rows = list(_grouped(lines, self.look.grouping)) if self.look.grouping else list(lines)
-        self.selected = [clip_id for clip_id in self.selected if self._shelf.has(clip_id)]
-
-    def _is_shown(self, line: Line) -> bool:
-        if self.showing == "all":
-            shown = True
-        elif self.showing == "undecided":
-            shown = not line.clip.opinion.verdict
-        elif self.showing == "odd":
-            shown = bool(line.odd)
-        elif self.showing == "problems":
-            shown = _has_problem(line.clip)
-        else:
-            shown = line.clip.opinion.verdict == self.showing
-        return shown and (not self.wanted or all(word in line.words for word in self.wanted.split()))
+        self.browsing.arrange(self._shelf.lines)
+        self.selection.keep(self._shelf.has)
+        self.on_change(None)
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -150,8 +111,8 @@ class FootageScreen:
         lines = self._shelf.lines
         if not lines:
             return ""
-        shown = [row for row in self.rows if isinstance(row, Line)]
-        seconds = sum(_length_s(line.clip) for line in shown)
+        shown = self.browsing.shown()
+        seconds = sum(length_s(line.clip) or 0.0 for line in shown)
         parts = [
             f"{len(shown)} of {count_text(len(lines), 'clip')}"
             if len(shown) < len(lines)
@@ -180,14 +141,14 @@ class FootageScreen:
     def has_problem(self, row: int) -> bool:
         """Whether something about the clip needs a person."""
         line = self.rows[row]
-        return isinstance(line, Line) and _has_problem(line.clip)
+        return isinstance(line, Line) and line.has_problem
 
     # -- how it is shown -----------------------------------------------------------------------
 
     def _show(self, look: FootageLook) -> None:
-        self.look = look
+        self.browsing.look = look
         remember(self._ledger, _SCOPE, _KEY, look)
-        self._changed()
+        self._arrange()
 
     def choose_column(self, name: str, wanted: bool) -> None:
         """Shows a column, or takes it away; the clip's name always stays."""
@@ -207,27 +168,31 @@ class FootageScreen:
 
     def show_only(self, showing: Showing) -> None:
         """Shows some of the clips."""
-        self.showing = showing
-        self._changed()
+        self.browsing.showing = showing
+        self._arrange()
 
     def find(self, words: str) -> None:
         """Shows the clips in which every word occurs, in whatever column."""
-        self.wanted = words.lower().strip()
-        self._changed()
+        self.browsing.wanted = words.lower().strip()
+        self._arrange()
 
     # -- selection -----------------------------------------------------------------------------
 
-    def select(self, rows: Sequence[int]) -> KeptClip | None:
-        """Selects rows, and gives the first one's clip for the player."""
+    def select(self, rows: Sequence[int]) -> None:
+        """Selects the clips of some rows, the first one for the player."""
         lines = [self.rows[row] for row in rows if 0 <= row < len(self.rows)]
-        clips = [line.clip for line in lines if isinstance(line, Line)]
-        self.selected = [clip.id for clip in clips]
-        return clips[0] if clips else None
+        self.selection.choose([line.clip.id for line in lines if isinstance(line, Line)])
 
     def selected_rows(self) -> list[int]:
         """Where the selected clips stand now."""
-        wanted = set(self.selected)
-        return [row for row, line in enumerate(self.rows) if isinstance(line, Line) and line.clip.id in wanted]
+        found = (self.browsing.row_of(clip_id) for clip_id in self.selection.clip_ids)
+        return sorted(row for row in found if row is not None)
+
+    @property
+    def current(self) -> KeptClip | None:
+        """The clip that the player shows."""
+        line = next(iter(self._chosen()), None)
+        return line.clip if line is not None else None
 
     def first_row(self) -> int | None:
         """The first row that is a clip."""
@@ -249,7 +214,7 @@ class FootageScreen:
             self.fetch_clip(line.clip.clip.name, roots, to)
 
     def _chosen(self) -> list[Line]:
-        return self._shelf.chosen(self.selected)
+        return self._shelf.chosen(self.selection.clip_ids)
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
@@ -301,8 +266,8 @@ class FootageScreen:
         """What the comparison found, in a sentence."""
         names, lines = self.compared()
         differing = sum(line.differs for line in lines)
-        more = len(self.selected) - len(names)
-        rest = f" The first {len(names)} of {len(self.selected)} are shown." if more > 0 else ""
+        more = len(self.selection.clip_ids) - len(names)
+        rest = f" The first {len(names)} of {len(self.selection.clip_ids)} are shown." if more > 0 else ""
         return f"{len(names)} clips side by side: {count_text(differing, 'line')} of {len(lines)} differ.{rest}"
 
     # -- what the person says of clips -----------------------------------------------------------
@@ -347,7 +312,12 @@ class FootageScreen:
 def _renamed(look: FootageLook) -> FootageLook:
     """A look that was kept while a column was called otherwise."""
     columns = tuple("Needs" if name == "Route" else name for name in look.columns)
-    return replace(look, columns=columns, sorted_by="Needs" if look.sorted_by == "Route" else look.sorted_by)
+    return replace(
+        look,
+        columns=columns,
+        sorted_by="Needs" if look.sorted_by == "Route" else look.sorted_by,
+        grouping="Needs" if look.grouping == "Route" else look.grouping,
+    )
 
 
 def _may_be_sphere(clip: KeptClip) -> bool:
@@ -355,33 +325,6 @@ def _may_be_sphere(clip: KeptClip) -> bool:
     if facts is None or facts.container not in {"MP4", "MOV"}:
         return False
     return facts.projection == "equirectangular" or (facts.projection == "flat" and facts.spatial == "missing")
-
-
-def _has_problem(clip: KeptClip) -> bool:
-    return clip.facts is not None and bool(clip.facts.problems)
-
-
-def _length_s(clip: KeptClip) -> float:
-    return clip.facts.duration_s if clip.facts else clip.clip.duration_s or 0.0
-
-
-def _grouped(lines: Sequence[Line], grouping: Grouping) -> list[Line | Heading]:
-    """Lines below a heading each group, in the order in which groups first occur."""
-    groups: dict[str, list[Line]] = {}
-    for line in lines:
-        groups.setdefault(_group_of(line, grouping), []).append(line)
-    rows: list[Line | Heading] = []
-    for name, group in groups.items():
-        seconds = sum(_length_s(line.clip) for line in group)
-        rows.append(Heading(f"{name}   {count_text(len(group), 'clip')}, {clock_text(seconds)}"))
-        rows += group
-    return rows
-
-
-def _group_of(line: Line, grouping: Grouping) -> str:
-    if grouping == "Make":
-        return line.make
-    return line.texts[grouping] or "not decided"
 
 
 def _facts_lines(facts: Facts) -> tuple[str, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, tzinfo
 from pathlib import PurePath
 from typing import Any
@@ -14,21 +14,43 @@ from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import clock_text, size_text
 from diadoche.services.ledger.kept_clips import KeptClip
+from diadoche.services.ledger.opinions import Opinion
 
 _LAST = datetime.max.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One clip. `words` is everything it can be found by, in small letters."""
+    """One clip.
+
+    Attributes:
+        clip: what the ledger knows of it.
+        texts: what each column says.
+        keys: what each column sorts by.
+        words: everything it can be found by, in small letters, but what the person said of it.
+        said: that.
+        odd: in what it differs from most clips of its card.
+        make: container, codec, size, rate and sound, in words.
+        majority: what most clips of its card have in common.
+    """
 
     clip: KeptClip
     texts: dict[str, str]
     keys: dict[str, Any]
     words: str
+    said: str
     odd: tuple[str, ...]
     make: str
     majority: Majority | None
+
+    def holds(self, word: str) -> bool:
+        """Whether it can be found by a word, in small letters."""
+        return word in self.words or word in self.said
+
+    @property
+    def has_problem(self) -> bool:
+        """Whether something about it needs a person."""
+        return self.clip.facts is not None and bool(self.clip.facts.problems)
 
     @property
     def route(self) -> str:
@@ -66,12 +88,13 @@ def _key_of_video(key: Callable[[VideoFacts], Any], otherwise: Any) -> Callable[
     return lambda clip: key(video) if (video := _video(clip)) is not None else otherwise
 
 
-def _length(clip: KeptClip) -> float | None:
+def length_s(clip: KeptClip) -> float | None:
+    """How long it is, in seconds: as measured, else as its camera says."""
     return clip.facts.duration_s if clip.facts else clip.clip.duration_s
 
 
 def _length_text(clip: KeptClip, _zone: tzinfo | None) -> str:
-    length = _length(clip)
+    length = length_s(clip)
     return clock_text(length) if length is not None else ""
 
 
@@ -153,7 +176,7 @@ COLUMNS = (
     Column("Clip", "The name the camera gave it", "DRON00001", _name, _name),
     Column("Day", "The day of the recording", "2026-06-14", _day, _moment),
     Column("Began", "When the recording began, by the camera's clock", "00:00:00", _began, _moment),
-    Column("Length", "Hours, minutes and seconds", "Length", _length_text, lambda clip: _length(clip) or 0.0),
+    Column("Length", "Hours, minutes and seconds", "Length", _length_text, lambda clip: length_s(clip) or 0.0),
     Column("Picture", "Width and height in pixels", "1920×1080", _size_words, _pixels),
     Column("Rate", "Pictures a second; fields where two moments are woven", "50 fields", _rate_words, _rate_key),
     Column(
@@ -179,6 +202,9 @@ STANDS_OUT = Column(
     "Stands out", "In what it differs from most clips of its card", "size, rate", lambda _clip, _zone: "", _name
 )
 ALL_COLUMNS = (*COLUMNS, STANDS_OUT)
+# What the person says of a clip.
+_SAID = ("Keep", "Tags", "Note")
+_SAID_COLUMNS = tuple(column for column in COLUMNS if column.name in _SAID)
 USUAL_COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Needs", "Keep")
 
 
@@ -196,8 +222,21 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
     keys = {column.name: column.key(clip) for column in COLUMNS} | {STANDS_OUT.name: (-len(odd), odd)}
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
     make = make_of(clip.facts).words if clip.facts is not None else "not looked at yet"
-    words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
-    return Line(clip, texts, keys, words, odd, make, majority)
+    of_clip = [text for name, text in texts.items() if name not in _SAID]
+    words = " ".join([*of_clip, names, make, clip.facts.camera if clip.facts else ""]).lower()
+    return Line(clip, texts, keys, words, _said(texts), odd, make, majority)
+
+
+def with_opinion(line: Line, opinion: Opinion) -> Line:
+    """The line of the same clip, of which the person says something else; nothing else is put together anew."""
+    clip = replace(line.clip, opinion=opinion)
+    texts = line.texts | {column.name: column.text(clip, None) for column in _SAID_COLUMNS}
+    keys = line.keys | {column.name: column.key(clip) for column in _SAID_COLUMNS}
+    return replace(line, clip=clip, texts=texts, keys=keys, said=_said(texts))
+
+
+def _said(texts: dict[str, str]) -> str:
+    return " ".join(texts[name] for name in _SAID).lower()
 
 
 def majorities(clips: Sequence[KeptClip]) -> dict[str, Majority]:

@@ -42,7 +42,7 @@ class OutputsScreen:
         self._asked: set[int] = set()
         self._begin_plan()
         self.stitching.listeners.append(self._tell)
-        shelf.listeners.append(self.refresh)
+        shelf.listeners.append(lambda _change: self.refresh())
 
     def _begin_plan(self) -> None:
         """Every shoot has a plan of its own."""

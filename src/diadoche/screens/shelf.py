@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import tzinfo
 
 from diadoche.core.identify.alike import Majority, Tally
-from diadoche.screens.lines import Line, line_of, lines_of, zone_of
+from diadoche.screens.lines import Line, line_of, lines_of, with_opinion, zone_of
 from diadoche.screens.undo import Undo
 from diadoche.services.jobs.identify import IdentifiedClip
-from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.queue.runner import Job
@@ -18,6 +18,17 @@ from diadoche.services.station.playback_survey import PlaybackSurvey
 from diadoche.services.station.station import Station
 
 Read = tuple[list[Line], Tally]
+
+
+@dataclass(frozen=True, slots=True)
+class ClipsChanged:
+    """What is told of clips.
+
+    Attributes:
+        clip_ids: which say something else than before; None where all were read anew.
+    """
+
+    clip_ids: frozenset[int] | None = None
 
 
 class Shelf:
@@ -37,7 +48,8 @@ class Shelf:
         # What is found of clips is told together, some times a second; the window puts a timer here.
         self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._gathering = False
-        self.listeners: list[Callable[[], None]] = []
+        self._found: set[int] = set()
+        self.listeners: list[Callable[[ClipsChanged], None]] = []
         self.loaded = False
 
     def refresh(self) -> None:
@@ -61,7 +73,7 @@ class Shelf:
         if self._again:
             self._again = False
             self.refresh()
-        self._tell()
+        self._tell(ClipsChanged())
 
     @property
     def majority(self) -> Majority | None:
@@ -75,7 +87,8 @@ class Shelf:
     def job_changed(self, job: Job) -> None:
         """Takes in how footage plays, as soon as that was measured."""
         if self.paces.job_changed(job):
-            self._tell()
+            # A pace belongs to all clips of a make: nothing of their rows, but what is told beside them.
+            self._tell(ClipsChanged(frozenset()))
 
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Takes in what has just been found of one clip."""
@@ -86,14 +99,16 @@ class Shelf:
         if clip.facts is not None:
             self._tally.add(clip.facts, -1)
         self._tally.add(found.facts)
-        self._put(place, replace(clip, facts=found.facts))
+        self.lines[place] = line_of(replace(clip, facts=found.facts), self._zone, self.lines[place].majority)
+        self._found.add(found.clip_id)
         if not self._gathering:
             self._gathering = True
             self.gather(self._tell_gathered)
 
     def _tell_gathered(self) -> None:
         self._gathering = False
-        self._tell()
+        found, self._found = frozenset(self._found), set()
+        self._tell(ClipsChanged(found))
 
     def judge(self, opinions: list[tuple[int, Opinion]], what: str) -> None:
         """Writes down what the person thinks of some clips; `what` says it, for taking it back."""
@@ -107,8 +122,8 @@ class Shelf:
         for clip_id, opinion in opinions:
             place = self._places.get(clip_id)
             if place is not None:
-                self._put(place, replace(self.lines[place].clip, opinion=opinion))
-        self._tell()
+                self.lines[place] = with_opinion(self.lines[place], opinion)
+        self._tell(ClipsChanged(frozenset(clip_id for clip_id, _opinion in opinions)))
 
     def chosen(self, clip_ids: Iterable[int]) -> list[Line]:
         """The lines of some clips, in the order in which they are named."""
@@ -118,9 +133,6 @@ class Shelf:
         """Whether a clip is among the lines."""
         return clip_id in self._places
 
-    def _put(self, place: int, clip: KeptClip) -> None:
-        self.lines[place] = line_of(clip, self._zone, self.lines[place].majority)
-
-    def _tell(self) -> None:
+    def _tell(self, change: ClipsChanged) -> None:
         for listener in list(self.listeners):
-            listener()
+            listener(change)

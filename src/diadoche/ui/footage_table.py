@@ -16,6 +16,7 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
+from diadoche.screens.browsing import Heading
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.file_manager import dragged
@@ -34,7 +35,7 @@ _CLIP = (
 _AROUND_PX = 30
 
 
-def _stretches(rows: Sequence[int]) -> Iterator[tuple[int, int]]:
+def _stretches(rows: Iterable[int]) -> Iterator[tuple[int, int]]:
     """Rows that follow each other, as the first and the one behind the last."""
     ordered = sorted(rows)
     begin = 0
@@ -116,12 +117,16 @@ class FootageModel(QAbstractTableModel):
             return f"{column.tip}. A click sorts by it."
         return None
 
-    def changed(self) -> bool:
+    def rows_changed(self, rows: Iterable[int]) -> None:
+        """Some rows say something else; each stands where it stood."""
+        for first, behind in _stretches(rows):
+            self.dataChanged.emit(self.index(first, 0), self.index(behind - 1, len(self._columns) - 1))
+
+    def arranged(self) -> bool:
         """Takes over the screen's rows; tells whether their number or the columns changed."""
         rows, columns = len(self._screen.rows), tuple(column.name for column in self._screen.columns)
         if (rows, columns) == (self._rows, self._columns):
-            if rows:
-                self.dataChanged.emit(self.index(0, 0), self.index(rows - 1, len(columns) - 1))
+            self.rows_changed(range(rows))
             return False
         self.beginResetModel()
         self._rows, self._columns = rows, columns
@@ -161,15 +166,24 @@ class FootageTable(QTableView):
         header.setHighlightSections(False)
         header.setSectionsClickable(True)
         header.setSortIndicatorShown(True)
+        # It would ask every row whether it is selected, at each painting, to show columns as selected: none ever is.
+        header.setSelectionModel(QItemSelectionModel(self._model, header))
         header.sectionClicked.connect(lambda section: screen.sort_by(screen.columns[section].name))
         selection.selectionChanged.connect(lambda *_: self._selection_changed())
         goes_to_ends(self)
 
-    def refresh(self) -> None:
-        """Shows the rows as they are now, with the selection on the same clips."""
+    def refresh(self, rows: Sequence[int] | None = None) -> None:
+        """Shows the rows as they are now, with the selection on the same clips.
+
+        Args:
+            rows: those that say something else; None where all may, and stand elsewhere.
+        """
+        if rows is not None:
+            self._model.rows_changed(rows)
+            return
         self._quiet = True
         try:
-            if self._model.changed():
+            if self._model.arranged():
                 self._lay_out()
             self._span_headings()
             self._restore_selection()
@@ -206,9 +220,9 @@ class FootageTable(QTableView):
     def _span_headings(self) -> None:
         self.clearSpans()
         if self._screen.look.grouping:
-            for row in range(len(self._screen.rows)):
-                if self._screen.is_heading(row):
-                    self.setSpan(row, 0, 1, max(1, len(self._screen.columns)))
+            columns = max(1, len(self._screen.columns))
+            for row in (place for place, each in enumerate(self._screen.rows) if isinstance(each, Heading)):
+                self.setSpan(row, 0, 1, columns)
 
     def _restore_selection(self) -> None:
         selection, wanted = self.selectionModel(), self._screen.selected_rows()

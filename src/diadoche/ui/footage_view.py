@@ -20,7 +20,8 @@ from PyQt6.QtWidgets import (
 )
 
 from diadoche.screens.actions import Action
-from diadoche.screens.footage import GROUPINGS, SHOWINGS, SPHERE_CHOICES, FootageScreen
+from diadoche.screens.browsing import GROUPINGS, SHOWINGS
+from diadoche.screens.footage import SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
@@ -65,7 +66,7 @@ class FootageView(View):
         self._empty = label("", "soft")
         self._actions = self._all_actions()
         add_shortcuts(self.table, self._actions[0], Qt.ShortcutContext.WidgetShortcut)
-        opens_menu(self.table, lambda: self._actions if self._screen.selected else ())
+        opens_menu(self.table, lambda: self._actions if self._screen.selection.clip_ids else ())
         self._build()
         screen.on_change = self.refresh
         self.refresh()
@@ -296,11 +297,16 @@ class FootageView(View):
 
     # -- what it shows -------------------------------------------------------------------------
 
-    def refresh(self) -> None:
-        """Shows the rows as they are now; the first clip is selected when none is."""
-        self.table.refresh()
-        self._headline.setText(self._screen.headline())
-        self._headline.setToolTip(self._screen.headline())
+    def refresh(self, changed: Sequence[int] | None = None) -> None:
+        """Shows the rows as they are now; the first clip is selected when none is.
+
+        Args:
+            changed: the rows that say something else; None where all may, and stand elsewhere.
+        """
+        self.table.refresh(changed)
+        headline = self._screen.headline()
+        self._headline.setText(headline)
+        self._headline.setToolTip(headline)
         self._show_empty()
         rows, first = self._screen.selected_rows(), self._screen.first_row()
         if not rows and first is not None:
@@ -317,28 +323,27 @@ class FootageView(View):
             words = "No clip is like that. Take words out of the search, or show all clips."
         self._empty.setText(words)
         self._empty.setVisible(bool(words))
-        title = next(words for name, words in SHOWINGS if name == self._screen.showing)
-        self._show_button.setText(with_arrow("Show" if self._screen.showing == "all" else f"Show {title}"))
+        title = next(words for name, words in SHOWINGS if name == self._screen.browsing.showing)
+        self._show_button.setText(with_arrow("Show" if self._screen.browsing.showing == "all" else f"Show {title}"))
         title = next(words for name, words in GROUPINGS if name == self._screen.look.grouping)
         group = title.partition(":")[0]
         self._group_button.setText(with_arrow(f"Group {group}" if self._screen.look.grouping else "Group"))
 
     def _select(self, rows: list[int]) -> None:
-        before = self._screen.selected[:1]
+        before = self._screen.selection.current
         self._screen.select(rows)
-        if self._screen.selected[:1] != before:
+        if self._screen.selection.current != before:
             self._show_combing(QImage())
         self._show_selected()
 
     def _show_selected(self) -> None:
-        several = len(self._screen.selected) > 1
+        several = len(self._screen.selection.clip_ids) > 1
         self._beside.setCurrentIndex(1 if several else 0)
         # Facts side by side need the room more than the table does.
         self._fit_table()
         if several:
             self.compare.refresh()
-        by_id = {clip.id: clip for clip in self._screen.clips} if self._screen.selected else {}
-        self.player.open(by_id.get(self._screen.selected[0]) if self._screen.selected else None)
+        self.player.open(self._screen.current)
         self._show_detail()
 
     def _show_detail(self) -> None:

@@ -96,7 +96,7 @@ class MainWindow(QMainWindow):
         self._add_actions()
         desk.cards.on_change = self._cards_changed
         desk.work.on_change = self._work_changed
-        desk.shelf.listeners.append(self._show_summaries)
+        desk.shelf.listeners.append(lambda _change: self._show_summaries())
         self._silent: Path | None = None
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._sample)
