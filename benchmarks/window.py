@@ -138,7 +138,7 @@ def _lateness(app: QApplication, opening: Opening, begin: Callable[[Application]
 
 _CLIPS, _CARDS = 10_000, 100
 # What comes off them plays as it is, is to be joined, and to be converted.
-_KINDS = {"Drone", "Camcorder"}
+_KINDS = {"Drone", "Keeper's camcorder"}
 _JUDGED, _IDENTIFIED = 200, 100
 # What is told of clips is gathered ten times a second, and the window samples as often.
 _AFTERWARDS_MS = 800
@@ -199,7 +199,7 @@ def _acting(app: QApplication, folder: Path) -> dict[str, float]:
             "Outputs": lambda: window.go_to(2),
             "leave a group out": lambda: outputs.include("convert", False),
             "take it in": lambda: outputs.include("convert", True),
-            "make all": outputs.make,
+            "make all": lambda: print("MADE", outputs.make(), outputs.summary(), [g.to_make for g in outputs.groups()]),
             "Work": lambda: window.go_to(3),
             "Footage": lambda: window.go_to(1),
         }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any, cast
@@ -16,6 +17,8 @@ from diadoche.ui.application import Application
 from diadoche.ui.parts import label
 
 TIMEOUT_MS = 180_000
+# A window that waits for a disk would stand still for half a minute; a busy machine holds it up for moments.
+_LONGEST_GAP_S = 2.0
 
 # What Qt's stubs say of these does not hold: optional arguments are said to be needed, static methods to be methods.
 _TEST = cast(Any, QTest)
@@ -151,3 +154,24 @@ def offload(application: Application, qtbot: QtBot) -> None:
 def first(application: Application) -> str:
     """The watch line's sentence."""
     return application.window.watch_line.first.text()
+
+
+class Pulse:
+    """A timer of 10 ms, and the longest time between two of its beats."""
+
+    def __init__(self) -> None:
+        self._last_s = time.monotonic()
+        self.worst_s = 0.0
+        self._timer = QTimer()
+        self._timer.timeout.connect(self._beat)
+        self._timer.start(10)
+
+    def _beat(self) -> None:
+        now_s = time.monotonic()
+        self.worst_s, self._last_s = max(self.worst_s, now_s - self._last_s), now_s
+
+    def stop(self) -> None:
+        """Fails where the window stood still."""
+        self._timer.stop()
+        self._beat()
+        assert self.worst_s < _LONGEST_GAP_S, f"the window stood still for {self.worst_s:.1f} s"

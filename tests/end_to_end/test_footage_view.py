@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import sqlite3
 from contextlib import closing
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from diadoche.core.watch import Watch
 from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.job_results import record_outcome
@@ -25,7 +27,7 @@ from diadoche.services.machine.settings import Scheme
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import ask_for_menu, click_at, dragging, press, rect_of, texts, waits, write
+from tests.end_to_end.driving import Pulse, ask_for_menu, click_at, dragging, press, rect_of, texts, waits, write
 
 
 @pytest.fixture(scope="module")
@@ -123,9 +125,45 @@ def test_verdicts_tags_and_notes_are_kept_over_a_restart(
     assert next(each for each in application.desk.footage.clips if each.clip.name == "DRON0002").opinion.note == ""
     by_name = {clip.clip.name: clip.opinion for clip in application.desk.footage.clips}
     # Another start of the application reads them from the same ledger.
+    assert application.ledger.writer.write_out(10)
     with closing(Ledger(demo_places(shoot_folder).ledger)) as ledger:
         again = kept_clips(ledger, application.station.shoot.id)
     assert {clip.clip.name: clip.opinion for clip in again} == by_name
+
+
+def test_a_ledger_that_another_program_holds_keeps_no_verdict_waiting(
+    shown: tuple[Application, FootageView], shoot_folder: Path, qtbot: QtBot
+) -> None:
+    application, view = shown
+    shelf, screen = application.desk.shelf, application.desk.footage
+    path = demo_places(shoot_folder).ledger
+
+    def written() -> list[str]:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as reader:
+            return [verdict for (verdict,) in reader.execute("select verdict from clips where verdict != ''")]
+
+    readings: list[ClipsChanged] = []
+    waits(qtbot, lambda: shelf.loaded)
+    with closing(sqlite3.connect(path, isolation_level=None)) as other:
+        other.execute("begin immediate")
+        view.table.setFocus()
+        view.table.choose_row(2)
+        pulse = Pulse()
+        press(view.table, Qt.Key.Key_1)
+        screen.sort_by("Clip")
+        screen.sort_by("Began")
+        shelf.listeners.append(lambda change: readings.append(change) if change.clip_ids is None else None)
+        shelf.refresh()
+        waits(qtbot, lambda: bool(readings))
+        pulse.stop()
+        # Read anew from a ledger that does not have it yet, it stands as it was said.
+        assert [line.clip.opinion.verdict for line in shelf.lines].count("keep") == 1
+        assert written() == []
+        other.execute("rollback")
+    waits(qtbot, lambda: written() == ["keep"])
+    shelf.refresh()
+    waits(qtbot, lambda: len(readings) > 1)
+    assert [line.clip.opinion.verdict for line in shelf.lines].count("keep") == 1
 
 
 def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, FootageView], qtbot: QtBot) -> None:

@@ -2,40 +2,17 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.faulty_folder import Faults
 from diadoche.demo.opening import demo_settings
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import click, first, offload, press, texts, waits
+from tests.end_to_end.driving import Pulse, click, first, offload, press, texts, waits
 from tests.mounts import Mounter
-
-# A window that waits for the disk would stand still for half a minute; a busy machine holds it up for moments.
-_LONGEST_GAP_S = 2.0
-
-
-class Pulse:
-    """A timer of 10 ms, and the longest time between two of its beats."""
-
-    def __init__(self) -> None:
-        self._last_s = time.monotonic()
-        self.worst_s = 0.0
-        self._timer = QTimer()
-        self._timer.timeout.connect(self._beat)
-        self._timer.start(10)
-
-    def _beat(self) -> None:
-        now_s = time.monotonic()
-        self.worst_s, self._last_s = max(self.worst_s, now_s - self._last_s), now_s
-
-    def stop(self) -> None:
-        self._timer.stop()
-        self._beat()
 
 
 def test_every_view_goes_on_while_a_place_hangs(
@@ -73,6 +50,5 @@ def test_every_view_goes_on_while_a_place_hangs(
         click(application, qtbot, "Offload")
         waits(qtbot, lambda: window.cards.glance.start_button.isEnabled())
         pulse.stop()
-        assert pulse.worst_s < _LONGEST_GAP_S, f"the window stood still for {pulse.worst_s:.1f} s"
     finally:
         disk.set(Faults())

@@ -75,8 +75,13 @@ class Scene:
         self.station = Station(self.ledger, self.runner, places, shoot, _own_disk)  # type: ignore[arg-type]  # by hand
         self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand
 
+    def written(self) -> None:
+        """Waits until the ledger has what was said."""
+        assert self.ledger.writer.write_out(10)
+
     def close(self) -> None:
         """Ends what watches the places, and the ledger."""
+        self.written()
         self.station.close()
         self.ledger.close()
 

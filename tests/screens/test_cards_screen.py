@@ -164,6 +164,7 @@ def test_a_drop_says_how_many_came_and_what_was_refused(scene: Scene, drone: Pat
     )
     assert said.pop() == "2 folders came. Refused: no is not there; A holds a place for copies."
     assert len(scene.station.cards) == 2
+    scene.written()
     assert scene.desk.cards.sources.earlier()[0] == str(drone / "DCIM/100DRONE")
     scene.desk.cards.sources.dropped([], said.append)
     assert said == ["Nothing came."]

@@ -93,6 +93,7 @@ def test_what_the_person_chose_is_there_the_next_time(footage: FootageScreen, sc
     footage.choose_column("Length", False)
     footage.choose_column("Clip", False)
     footage.group_by("Card")
+    scene.written()
     again = FootageScreen(scene.desk.shelf, scene.ledger)
     shown = [column.name for column in again.columns]
     assert "Codec" in shown

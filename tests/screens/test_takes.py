@@ -110,6 +110,7 @@ def test_one_choice_serves_many_takes_and_is_kept(clips: list[KeptClip], stitchi
     takes = takes_of(clips, LAYOUTS)
     stitching.change(takes, quality="standing", turn_deg=(0.0, 0.0, 180.0))
     stitching.change(takes[:1], size=(3840, 1920))
+    scene.written()
     again = Stitching(scene.station, scene.ledger, scene.runner)  # type: ignore[arg-type]  # by hand
     assert all(again.settings(take).quality == "standing" for take in takes)
     assert again.size(takes[0]) == (3840, 1920)

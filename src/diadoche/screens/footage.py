@@ -147,7 +147,7 @@ class FootageScreen:
 
     def _show(self, look: FootageLook) -> None:
         self.browsing.look = look
-        remember(self._ledger, _SCOPE, _KEY, look)
+        self._ledger.writer.do(lambda: remember(self._ledger, _SCOPE, _KEY, look))
         self._arrange()
 
     def choose_column(self, name: str, wanted: bool) -> None:

@@ -49,6 +49,9 @@ class Shelf:
         self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._gathering = False
         self._found: set[int] = set()
+        # What was said of clips, with the number of its writing, until a reading begins after it was written.
+        self._said: dict[int, tuple[int, Opinion]] = {}
+        self._last_writing = self._last_written = 0
         self.listeners: list[Callable[[ClipsChanged], None]] = []
         self.loaded = False
 
@@ -59,15 +62,29 @@ class Shelf:
             return
         self._reading = True
         shoot_id = self._station.shoot.id
-        is_there = self._station.is_there
-        self._station.in_background(lambda: lines_of(kept_clips(self._ledger, shoot_id, is_there)), self._came)
+        is_there, written = self._station.is_there, self._last_written
 
-    def _came(self, read: Read | Exception) -> None:
-        """An error where the ledger could not be read just now: what is shown stays."""
+        def came(read: Read | Exception) -> None:
+            self._came(read, written)
+
+        self._station.in_background(lambda: lines_of(kept_clips(self._ledger, shoot_id, is_there)), came)
+
+    def _came(self, read: Read | Exception, written: int) -> None:
+        """Takes in what was read.
+
+        Args:
+            read: an error where the ledger could not be read just now: what is shown stays.
+            written: the last writing that was done before the reading began; what was said later stands as said.
+        """
         self._reading = False
         if not isinstance(read, Exception):
             self.loaded = True
-            self.lines, self._tally = read
+            lines, self._tally = read
+            self._said = {clip_id: said for clip_id, said in self._said.items() if said[0] > written}
+            self.lines = [
+                with_opinion(line, self._said[line.clip.id][1]) if line.clip.id in self._said else line
+                for line in lines
+            ]
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
             self._zone = zone_of([line.clip for line in self.lines])
         if self._again:
@@ -118,8 +135,17 @@ class Shelf:
         self._write(opinions)
 
     def _write(self, opinions: list[tuple[int, Opinion]]) -> None:
-        judge_clips(self._ledger, opinions)
+        self._last_writing += 1
+        number = self._last_writing
+
+        def write() -> None:
+            judge_clips(self._ledger, opinions)
+            self._last_written = number
+
+        # Another program may hold the ledger: nobody waits for it, and what was said is shown at once.
+        self._ledger.writer.do(write)
         for clip_id, opinion in opinions:
+            self._said[clip_id] = (number, opinion)
             place = self._places.get(clip_id)
             if place is not None:
                 self.lines[place] = with_opinion(self.lines[place], opinion)

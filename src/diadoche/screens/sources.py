@@ -30,12 +30,15 @@ class Sources:
         """
         path = path.absolute()
         self._station.put_in(Medium(str(path), path, path.name, FOLDER_READER))
-        remember(self._ledger, _REMEMBERED, str(path), str(path))
+        self._remember(str(path), str(path))
 
     def open_medium(self, medium: Medium) -> None:
         """Takes what was connected by its address."""
         self._station.put_in(medium)
-        remember(self._ledger, _REMEMBERED, medium.key, medium.key.removeprefix("network:"))
+        self._remember(medium.key, medium.key.removeprefix("network:"))
+
+    def _remember(self, key: str, source: str) -> None:
+        self._ledger.writer.do(lambda: remember(self._ledger, _REMEMBERED, key, source))
 
     def earlier(self) -> list[str]:
         """Folders and addresses that were used before, the newest first."""

@@ -131,7 +131,7 @@ class Stitching:
         for take in takes:
             if any(each.name == name for each in self.rig_choices(take)):
                 self._choices[take.body] = name
-                remember(self._ledger, _CHOICES, take.body, name)
+                self._remember(_CHOICES, take.body, name)
         self._tell()
 
     # -- settings ------------------------------------------------------------------------------
@@ -145,7 +145,7 @@ class Stitching:
         for take in takes:
             changed = replace(self.settings(take), **changes)
             self._settings[_key(take)] = changed
-            remember(self._ledger, _SETTINGS, _key(take), changed)
+            self._remember(_SETTINGS, _key(take), changed)
         self._tell()
 
     def size(self, take: Take) -> tuple[int, int] | None:
@@ -305,7 +305,7 @@ class Stitching:
         self.reload()
         if body and found is not None:
             self._choices[body] = OWN
-            remember(self._ledger, _CHOICES, body, OWN)
+            self._remember(_CHOICES, body, OWN)
             places = count_text(found.matches, "place")
             self.said = f"{body}: aligned by {places}; those held out fit to {found.residual_px:.2f} px."
             if found.unknown:
@@ -318,6 +318,9 @@ class Stitching:
         """Takes rigs as the ledger and the person's own folder have them now."""
         self._kept = kept_rigs(self._ledger)
         self._loaded.clear()
+
+    def _remember(self, scope: str, key: str, value: object) -> None:
+        self._ledger.writer.do(lambda: remember(self._ledger, scope, key, value))
 
     def _tell(self) -> None:
         for listener in list(self.listeners):

@@ -26,10 +26,16 @@ class Happening:
     seen: bool
 
 
-def note_happening(ledger: Ledger, kind: HappeningKind, words: str) -> None:
-    """Writes down what happened now."""
+def note_happening(ledger: Ledger, kind: HappeningKind, words: str, at: datetime | None = None) -> None:
+    """Writes down what happened, now or at a moment that has passed."""
     with ledger.session() as session:
-        session.add(HappeningRow(at=datetime.now(UTC), kind=kind, words=storable(words), seen=False))
+        session.add(HappeningRow(at=at or datetime.now(UTC), kind=kind, words=storable(words), seen=False))
+
+
+def note_soon(ledger: Ledger, kind: HappeningKind, words: str) -> None:
+    """Has written down what happens now, as soon as the ledger takes it; nobody waits for that."""
+    at = datetime.now(UTC)
+    ledger.writer.do(lambda: note_happening(ledger, kind, words, at))
 
 
 def happenings(ledger: Ledger) -> list[Happening]:

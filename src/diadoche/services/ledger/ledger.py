@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from diadoche.core.errors import LedgerError
 from diadoche.services.ledger.models import NEWEST_VERSION
+from diadoche.services.ledger.writer import LedgerWriter
 
 _WAIT_S = 30
 _LOOK_S = 0.05
@@ -33,6 +34,8 @@ class Ledger:
             LedgerError: it is locked, damaged, or of a newer version. It is left as it is.
         """
         self.path = path
+        # For what somebody who must not wait wants written.
+        self.writer = LedgerWriter()
         with _translated(path), writing_state(path):
             path.parent.mkdir(parents=True, exist_ok=True)
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": wait_s})

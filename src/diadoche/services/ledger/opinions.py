@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, cast
 
-from sqlalchemy import select
+from sqlalchemy import Table, bindparam, update
 
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow
@@ -34,8 +34,12 @@ def opinion_of(row: ClipRow) -> Opinion:
 
 def judge_clips(ledger: Ledger, opinions: Sequence[tuple[int, Opinion]]) -> None:
     """Writes down what is thought of some clips, by their numbers."""
-    wanted = dict(opinions)
-    with ledger.session() as session:
-        for row in session.scalars(select(ClipRow).where(ClipRow.id.in_(wanted))):
-            opinion = wanted[row.id]
-            row.verdict, row.tags, row.note = opinion.verdict, json.dumps(opinion.tags), opinion.note
+    rows = [
+        {"of": clip_id, "verdict": opinion.verdict, "tags": json.dumps(opinion.tags), "note": opinion.note}
+        for clip_id, opinion in opinions
+    ]
+    if rows:
+        with ledger.session() as session:
+            # One statement for all: as many rows by themselves hold up every other thread. A clip that is gone is none.
+            table = cast("Table", ClipRow.__table__)
+            session.execute(update(table).where(table.c.id == bindparam("of")), rows)

@@ -1,15 +1,8 @@
-"""Jobs as they are kept in the ledger: written by a thread of its own, in order, until the ledger takes them.
-
-A ledger that is locked, or whose disk is full, holds up neither the queue nor the window: what could not be written
-is tried again, and what a job has left is never dropped for it.
-"""
+"""Jobs as they are kept in the ledger: written where nobody waits, in order, until the ledger takes them."""
 
 from __future__ import annotations
 
-import logging
-import queue
 import threading
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -18,15 +11,13 @@ from typing import Any
 from pydantic import ValidationError
 from sqlalchemy import func, select
 
-from diadoche.core.errors import LedgerError, Problem
+from diadoche.core.errors import Problem
 from diadoche.core.names import storable
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import JobRow
 from diadoche.services.queue.states import State
 from diadoche.services.wire import from_text, to_text
 
-LOG = logging.getLogger(__name__)
-_AGAIN_S = 1.0
 _CLOSING_S = 10.0
 
 
@@ -49,10 +40,6 @@ class JobRecords:
         self._ledger = ledger
         self._next = 0
         self._lock = threading.Lock()
-        self._wanted: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
-        self._closing_until_s: float | None = None
-        self._thread = threading.Thread(target=self._write_all, name="job records", daemon=True)
-        self._thread.start()
 
     def number(self) -> int:
         """A number that no job has yet."""
@@ -98,7 +85,7 @@ class JobRecords:
 
     def do(self, work: Callable[[], None]) -> None:
         """Does something with the ledger as soon as it can be done, after what was asked for before."""
-        self._wanted.put(work)
+        self._ledger.writer.do(work)
 
     def left_open(self, requests: dict[str, type[Any]], not_again: frozenset[str]) -> list[KeptJob]:
         """What an earlier run left; kinds of `not_again` are ended, as is what makes no sense any more.
@@ -120,28 +107,7 @@ class JobRecords:
 
     def close(self) -> None:
         """Writes what is still to be written, for a few seconds at most."""
-        self._closing_until_s = time.monotonic() + _CLOSING_S
-        self._wanted.put(None)
-        self._thread.join(timeout=_CLOSING_S)
-
-    def _write_all(self) -> None:
-        while (work := self._wanted.get()) is not None:
-            self._write(work)
-
-    def _write(self, work: Callable[[], None]) -> None:
-        while True:
-            try:
-                work()
-                return
-            except LedgerError:
-                until_s = self._closing_until_s
-                if until_s is not None and time.monotonic() > until_s:
-                    return
-                time.sleep(_AGAIN_S)
-            except Exception:
-                # A defect: the rest is written all the same.
-                LOG.exception("a job could not be written down")
-                return
+        self._ledger.writer.write_out(_CLOSING_S)
 
 
 def _kept(row: JobRow, requests: dict[str, type[Any]]) -> KeptJob | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import replace
 
 from diadoche.core.cards.card import USUAL_LOOK, Card, LookChoice
@@ -11,7 +10,7 @@ from diadoche.core.errors import LedgerError
 from diadoche.core.names import shown
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.list_card import ListCardRequest
-from diadoche.services.ledger.happenings import HappeningKind, note_happening
+from diadoche.services.ledger.happenings import HappeningKind, note_soon
 from diadoche.services.ledger.known_copies import Familiar
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.machine.state_places import StatePlaces
@@ -42,8 +41,7 @@ class Listing:
 
     def _note(self, kind: HappeningKind, words: str) -> None:
         # What is noted for later never keeps a card from being listed, or from being let go.
-        with suppress(LedgerError):
-            note_happening(self._ledger, kind, words)
+        note_soon(self._ledger, kind, words)
 
     def _list(self, medium: Medium, choice: LookChoice) -> None:
         request = ListCardRequest(medium.path, self._places.own_layouts, choice, self._places.facts_memory)

@@ -30,7 +30,7 @@ from diadoche.services.jobs.compare_card import CompareCardRequest
 from diadoche.services.jobs.copy_on import CopyOnRequest
 from diadoche.services.jobs.offload import OffloadRequest
 from diadoche.services.ledger.copies import last_disks
-from diadoche.services.ledger.happenings import HappeningKind, note_happening
+from diadoche.services.ledger.happenings import HappeningKind, note_soon
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import Shoot, change_shoot, known_recipe
 from diadoche.services.machine.state_places import StatePlaces
@@ -179,8 +179,8 @@ class Station:
     def correct(self, key: str, choice: LookChoice) -> None:
         """The person says what a card is, or how its stills are to be taken: it is listed anew."""
         if choice.layout and key in self.cards:
-            with suppress(LedgerError):
-                remember_card(self.ledger, self.cards[key], self.shoot.id)
+            card, shoot_id = self.cards[key], self.shoot.id
+            self.ledger.writer.do(lambda: remember_card(self.ledger, card, shoot_id))
         self._listing.correct(key, choice)
 
     def pulled_out(self, key: str) -> None:
@@ -269,8 +269,8 @@ class Station:
 
     def name_card(self, key: str, name: str) -> None:
         """Gives a card a name of the person's own, and remembers it."""
-        card = self.cards[key]
-        remember_name(self.ledger, card, self.shoot.id, name.strip())
+        card, shoot_id = self.cards[key], self.shoot.id
+        self.ledger.writer.do(lambda: remember_name(self.ledger, card, shoot_id, name.strip()))
         self._board.put(replace(card, given_name=name.strip()))
 
     def name_folders(self, key: str, folders: str) -> None:
@@ -462,8 +462,7 @@ class Station:
 
     def _note(self, kind: HappeningKind, words: str) -> None:
         # What is noted for later never keeps a card from being copied, or from being let go.
-        with suppress(LedgerError):
-            note_happening(self.ledger, kind, words)
+        note_soon(self.ledger, kind, words)
 
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""
