@@ -23,6 +23,7 @@ from diadoche.core.cards.card import look
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.identify.probe import identify
+from diadoche.core.identify.route import load_profile, route
 from diadoche.core.watch import Watch
 from diadoche.demo.bench import Bench, bench_of
 from diadoche.demo.make import make_demo
@@ -199,7 +200,7 @@ def _acting(app: QApplication, folder: Path) -> dict[str, float]:
             "Outputs": lambda: window.go_to(2),
             "leave a group out": lambda: outputs.include("convert", False),
             "take it in": lambda: outputs.include("convert", True),
-            "make all": lambda: print("MADE", outputs.make(), outputs.summary(), [g.to_make for g in outputs.groups()]),
+            "make all": outputs.make,
             "Work": lambda: window.go_to(3),
             "Footage": lambda: window.go_to(1),
         }
@@ -275,10 +276,12 @@ def _fill(folder: Path) -> None:
 def _kept(root: Path) -> tuple[Path, list[tuple[str, str, str]]]:
     """A card's folder, and its clips as the ledger keeps them."""
     clips = look(root, load_layouts(), Watch()).clips
-    spans = [[root / span for span in clip.spans] for clip in clips]
-    return root, [
-        (to_text(clip), clip.name, to_text(identify(paths))) for clip, paths in zip(clips, spans, strict=True)
-    ]
+    profile = load_profile("general")
+    kept = []
+    for clip in clips:
+        facts = identify([root / span for span in clip.spans])
+        kept.append((to_text(clip), clip.name, to_text(facts.routed(route(facts, profile, len(clip.spans))))))
+    return root, kept
 
 
 def _first_paint(app: QApplication, folder: Path) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -17,7 +18,7 @@ from diadoche.services.ledger.job_results import record
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import ShootSettings, open_shoot
 from diadoche.services.machine.state_places import StatePlaces
-from diadoche.services.queue.runner import Job
+from diadoche.services.queue.runner import Job, NewJob
 from diadoche.services.queue.states import State
 from diadoche.services.station.station import Station
 
@@ -41,6 +42,9 @@ class NotingRunner:
         number = len(self.added) + 1
         self.added.append(Job(number, kind, title, resource, request, State.WAITING, datetime.now(UTC)))
         return number
+
+    def add_all(self, jobs: Sequence[NewJob]) -> list[int]:
+        return [self.add(each.kind, each.title, each.resource, each.request) for each in jobs]
 
     def stop(self, number: int) -> None:
         self.stopped.append(number)

@@ -10,7 +10,6 @@ import pytest
 from diadoche.core.errors import RequestError
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.identify import perform_identify
-from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.kept_clips import record_facts
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
@@ -67,7 +66,9 @@ def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
     outputs, shelf = routed.desk.outputs, routed.desk.shelf
     unwanted = next(line.clip for line in shelf.lines if line.clip.facts and line.clip.facts.route.name == "convert")
     shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))], "no")
-    assert [request.clip_id for request in outputs.to_make()] == [
+    assert outputs.to_make() == 1
+    assert outputs.make() == 1
+    assert [job.request.clip_id for job in routed.runner.added if job.kind == "make"] == [
         line.clip.id for line in shelf.lines
         if line.clip.facts and line.clip.facts.route.name == "convert" and line.clip.id != unwanted.id
     ]  # fmt: skip
@@ -93,8 +94,8 @@ def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_sta
     scene.desk.outputs.choose_profile("none")
     (group,) = scene.desk.outputs.groups()
     assert (group.route, group.warning) == ("convert", "")
-    (request,) = scene.desk.outputs.to_make()
-    assert isinstance(request, MakeRequest)
+    assert scene.desk.outputs.make() == 1
+    request = scene.runner.last("make").request
     assert len(request.sounds) == 2
     # A picture with sound of its own keeps that, and what lies beside it stays there.
     (clip,) = scene.desk.footage.clips

@@ -174,11 +174,11 @@ def test_footage_outputs_and_ledger_follow_an_offload(scene: Scene, camcorder: P
     groups = {group.route: group for group in scene.desk.outputs.groups()}
     assert (groups["join"].to_make, groups["rewrap"].to_make) == (1, 2)
     scene.desk.outputs.include("rewrap", included=False)
-    assert len(scene.desk.outputs.to_make()) == 1
+    assert scene.desk.outputs.to_make() == 1
     assert scene.desk.outputs.make() == 1
     job = scene.runner.last("make")
     assert (job.request.way, job.request.recipe, len(job.request.paths)) == ("rewrap", "mov", 2)
-    assert scene.desk.outputs.to_make() == []
+    assert scene.desk.outputs.to_make() == 0
     assert scene.desk.ledger.texts(0)[-1] == "yes"
     scene.desk.ledger.select(0)
     assert scene.desk.ledger.check_copies() == 2

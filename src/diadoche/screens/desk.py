@@ -73,6 +73,10 @@ class Desk:
             self.shelf.refresh()
         if job.state.ended and not self.work.running() and job.kind != "identify":
             self._soon(self.station.look_at_the_rest)
+        # Thousands of jobs may be asked for at once: they are shown together.
+        self._soon(self._show_jobs)
+
+    def _show_jobs(self) -> None:
         self.work.on_change()
         self.cards.on_change()
 

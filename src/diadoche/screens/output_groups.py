@@ -156,7 +156,9 @@ class OutputGroups:
 
 def _sound_apart(clips: Sequence[KeptClip]) -> str:
     """What is said where a camera kept more sound in files of its own: beside a picture that has sound, it stays."""
-    apart = [clip.clip.name for clip in clips if clip.sounds and clip.facts is not None and not clip.facts.sound_apart]
+    apart = [
+        clip.clip.name for clip in clips if clip.has_sounds and clip.facts is not None and not clip.facts.sound_apart
+    ]
     if not apart:
         return ""
     names = f"{apart[0]} and {len(apart) - 1} more" if len(apart) > 1 else apart[0]

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
+from diadoche.core.convert.recipes import Changes, Recipe
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
 from diadoche.core.sizes import count_text, size_text
@@ -23,7 +25,7 @@ from diadoche.services.ledger.hand_off import hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.takes import Take, takes_of
-from diadoche.services.queue.runner import Runner
+from diadoche.services.queue.runner import NewJob, Runner
 from diadoche.services.station.station import Station
 
 
@@ -150,33 +152,9 @@ class OutputsScreen:
         (self._plan.left_out.discard if included else self._plan.left_out.add)(route)
         self._tell()
 
-    def to_make(self) -> list[Request]:
-        """What one start would make."""
-        folder = self.folder()
-        if folder is None:
-            return []
-        takes = self._stitch.open_takes() if "stitch" not in self._plan.left_out else []
-        return [
-            *self._clips_to_make(folder),
-            *(self.stitching.request(take, self._plan.stitch_recipe, folder) for take in takes),
-        ]
-
-    def _clips_to_make(self, folder: Path) -> list[MakeRequest]:
-        return [
-            MakeRequest(
-                clip.paths,
-                self._plan.recipe if route == "convert" else self._plan.containers[route],
-                folder,
-                clip.card,
-                changes=self._plan.changes if route == "convert" else None,
-                clip_id=clip.id,
-                sounds=clip.sounds,
-                facts=clip.facts,
-            )
-            for route in MADE
-            if route not in self._plan.left_out and route != "stitch"
-            for clip in self._groups.open_clips(route)
-        ]
+    def to_make(self) -> int:
+        """How many outputs one start would make."""
+        return sum(row.to_make for row in self.groups() if row.included) if self.folder() is not None else 0
 
     def folder(self) -> Path | None:
         """Where outputs go: the shoot's own folder, or beside the first copy's originals."""
@@ -205,22 +183,43 @@ class OutputsScreen:
         return words, 1 - usage.free / total, coming / total
 
     def make(self) -> int:
-        """Puts every output into the queue, and gives how many."""
-        requests = self.to_make()
-        self._ask(requests)
-        return len(requests)
+        """Has every output put into the queue, and gives how many."""
+        folder, left_out = self.folder(), self._plan.left_out
+        if folder is None:
+            return 0
+        ways: dict[str, Recipe | str] = {**self._plan.containers, "convert": self._plan.recipe}
+        changes = {"convert": self._plan.changes}
+        clips = [
+            (clip, ways[route], changes.get(route))
+            for route in MADE
+            if route not in left_out and route != "stitch"
+            for clip in self._groups.open_clips(route)
+        ]
+        takes = self._stitch.open_takes() if "stitch" not in left_out else []
+        stitches = [self.stitching.request(take, self._plan.stitch_recipe, folder) for take in takes]
+        return self._ask(
+            [*(clip for clip, _way, _changes in clips), *(take.clip for take in takes)],
+            lambda: [*(_request(clip, way, folder, changes) for clip, way, changes in clips), *stitches],
+        )
 
-    def _ask(self, requests: Sequence[Request]) -> None:
+    def _ask(self, clips: Sequence[KeptClip], requests: Callable[[], Sequence[Request]]) -> int:
+        """Has requests put together and into the queue where nobody waits for it: they may be thousands."""
+        names = {clip.id: f"{clip.card} {clip.clip.name}" for clip in clips}
+
+        def add() -> None:
+            self._runner.add_all([_job(request, names[request.clip_id]) for request in requests()])
+
+        def added(outcome: Exception | None) -> None:
+            if outcome is not None:
+                self._asked.difference_update(names)
+                self._tell()
+                raise outcome
+
         self._made.forget()
-        for request in requests:
-            self._plan.asked.add(request.clip_id)
-            (clip,) = (line.clip for line in self._shelf.chosen([request.clip_id]))
-            if isinstance(request, StitchRequest):
-                self._runner.add("stitch", f"Stitch {clip.card} {clip.clip.name}", "encode", request)
-                continue
-            verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
-            self._runner.add("make", f"{verb} {clip.card} {clip.clip.name}", "encode", request)
+        self._asked.update(names)
+        self._station.in_background(add, added)
         self._tell()
+        return len(names)
 
     def job_ended(self, clip_id: int) -> None:
         """An output was made or not; a failed one may be asked for again."""
@@ -237,27 +236,20 @@ class OutputsScreen:
         folder = self.folder()
         if folder is None:
             return
-        self._ask(
-            [
-                MakeRequest(
-                    clip.paths,
-                    "mp4" if clip.facts is not None and clip.facts.container == "MP4" else "mov",
-                    folder,
-                    clip.card,
-                    clip_id=clip.id,
-                    sounds=clip.sounds,
-                    facts=clip.facts,
-                    sphere=SphereTags(stereo),
-                )
-                for clip in clips
+
+        def requests() -> list[MakeRequest]:
+            return [
+                replace(_request(clip, _container(clip), folder, None), sphere=SphereTags(stereo)) for clip in clips
             ]
-        )
+
+        self._ask(clips, requests)
 
     def make_again(self, row: int) -> None:
         """Makes one output again, beside the one that stands: nothing is written over."""
         request = self.made()[row].again
         if request is not None:
-            self._ask([request])
+            clips = [line.clip for line in self._shelf.chosen([request.clip_id])]
+            self._ask(clips, lambda: [request])
 
     def hand_off(self, target: Path, say: Callable[[str], None]) -> None:
         """Writes the hand-off, and says what it holds."""
@@ -288,3 +280,20 @@ class OutputsScreen:
 def problem_words(error: DiadocheError) -> str:
     """A failure in one line for a status text."""
     return error.problem.sentence()
+
+
+def _request(clip: KeptClip, way: Recipe | str, folder: Path, changes: Changes | None) -> MakeRequest:
+    return MakeRequest(
+        clip.paths, way, folder, clip.card, changes=changes, clip_id=clip.id, sounds=clip.sounds, facts=clip.facts
+    )
+
+
+def _container(clip: KeptClip) -> str:
+    return "mp4" if clip.facts is not None and clip.facts.container == "MP4" else "mov"
+
+
+def _job(request: Request, name: str) -> NewJob:
+    if isinstance(request, StitchRequest):
+        return NewJob("stitch", f"Stitch {name}", "encode", request)
+    verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
+    return NewJob("make", f"{verb} {name}", "encode", request)

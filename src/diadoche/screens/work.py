@@ -13,6 +13,7 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 
 COLUMNS = ("Job", "State", "How far", "Time")
+_AT_WORK = frozenset({State.RUNNING, State.STOPPING})
 _MARKS = {
     State.WAITING: Mark.EXPECTED,
     State.RUNNING: Mark.UNDER_WAY,
@@ -49,19 +50,40 @@ class WorkScreen:
         self._meter = LoadMeter()
         self._looked_s = 0.0
         self._load_words = ""
+        self._jobs: list[Job] = []
+        # What is at work on each resource.
+        self._at_work: dict[str, str] = {}
+
+    def refresh(self) -> None:
+        """Takes the jobs as they are now: every one of this run of the application, the newest first."""
+        self._jobs = list(reversed(self._runner.jobs()))
+        self._at_work = {job.resource: job.title for job in self._jobs if job.state in _AT_WORK}
+
+    def __len__(self) -> int:
+        return len(self._jobs)
+
+    def row(self, place: int) -> WorkRow:
+        """How a job stands. There may be thousands: only those that are seen are put into words."""
+        return self._row(self._jobs[place])
+
+    def place_of(self, number: int) -> int | None:
+        """Where a job stands in the list."""
+        return next((place for place, job in enumerate(self._jobs) if job.number == number), None)
 
     def rows(self) -> list[WorkRow]:
-        """Every job of this run of the application."""
-        return [self._row(job) for job in reversed(self._runner.jobs())]
+        """Every job as it is now."""
+        self.refresh()
+        return [self._row(job) for job in self._jobs]
 
     def running(self) -> int:
         """How many run now."""
-        return sum(job.state in {State.RUNNING, State.STOPPING} for job in self._runner.jobs())
+        return sum(job.state in _AT_WORK for job in self._runner.jobs())
 
     def summary(self) -> str:
         """The words under the view's name."""
-        running = self.running()
-        waiting = sum(job.state is State.WAITING for job in self._runner.jobs())
+        jobs = self._runner.jobs()
+        running = sum(job.state in _AT_WORK for job in jobs)
+        waiting = sum(job.state is State.WAITING for job in jobs)
         if running:
             return f"{running} at work" + (f", {waiting} waiting" if waiting else "")
         return f"{waiting} waiting" if waiting else "idle"
@@ -113,12 +135,8 @@ class WorkScreen:
     def _waits_for(self, job: Job) -> str:
         if job.state is not State.WAITING:
             return ""
-        before = [
-            each
-            for each in self._runner.jobs()
-            if each.resource == job.resource and each.state in {State.RUNNING, State.STOPPING}
-        ]
-        return f"Waits for: {before[0].title}" if before else ""
+        before = self._at_work.get(job.resource)
+        return f"Waits for: {before}" if before else ""
 
 
 def _time(job: Job, percent: int | None) -> str:

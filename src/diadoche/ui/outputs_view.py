@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtGui import QDesktopServices, QShowEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
@@ -206,7 +206,9 @@ class OutputsView(View):
         column.addWidget(self._area, 3)
         column.addWidget(self._start_bar())
         self._add_made(column)
-        screen.on_change = self.refresh
+        self._profile_shown = ""
+        self._stale = False
+        screen.on_change = self._changed
         self.refresh()
 
     def first_focus(self) -> QWidget | None:
@@ -315,9 +317,8 @@ class OutputsView(View):
                 self._stack.insertWidget(place, self._groups[row.route])
             self._groups[row.route].show_row(row)
         self._empty.setVisible(not groups)
-        title = next((each.title for each in self._screen.profiles() if each.name == self._screen.profile), "")
-        self.profile.setText(with_arrow(f"Judged for: {title[:1].lower()}{title[1:]}"))
-        count = len(self._screen.to_make())
+        self._show_profile()
+        count = self._screen.to_make()
         self.make_button.setText(f"Make {count}" if count else "Nothing to make")
         self.make_button.setEnabled(count > 0)
         folder = self._screen.folder()
@@ -331,6 +332,26 @@ class OutputsView(View):
         self.made_table.setVisible(made)
         self._made_heading.setVisible(made)
         self._show_look_button()
+
+    def _show_profile(self) -> None:
+        """The profile's name. Its file is read when another one is chosen, not whenever a clip changes."""
+        if self._profile_shown == self._screen.profile:
+            return
+        self._profile_shown = self._screen.profile
+        title = next((each.title for each in self._screen.profiles() if each.name == self._screen.profile), "")
+        self.profile.setText(with_arrow(f"Judged for: {title[:1].lower()}{title[1:]}"))
+
+    def _changed(self) -> None:
+        """What nobody sees is shown when it is next looked at."""
+        self._stale = not self.isVisible()
+        if not self._stale:
+            self.refresh()
+
+    def showEvent(self, event: QShowEvent | None) -> None:  # Qt's name
+        super().showEvent(event)
+        if self._stale:
+            self._stale = False
+            self.refresh()
 
     def _show_look_button(self) -> None:
         places = self._chosen_places()
@@ -388,6 +409,8 @@ class OutputsView(View):
 
     def choose_profile(self, name: str) -> None:
         """Judges all clips anew; a mistake in a profile of one's own is said in the bar."""
+        # Its own file may have another title by now.
+        self._profile_shown = ""
         try:
             self._screen.choose_profile(name)
         except DiadocheError as error:

@@ -213,7 +213,7 @@ def shoot_spheres(opening: Opening, target: Path, app: QApplication) -> None:
         photographer.take("stitch-choices", dialog)
         dialog.accept()
         outputs.make()
-        photographer.wait(lambda: not application.desk.work.running())
+        photographer.wait(lambda: bool(outputs.made()) and not application.desk.work.running())
         application.window.outputs.made_table.selectRow(0)
         seams = application.window.outputs.look_at_places()
         assert seams is not None

@@ -19,7 +19,9 @@ class WorkView(View):
     def __init__(self, theme: Theme, screen: WorkScreen) -> None:
         super().__init__()
         self._screen = screen
-        self._rows: list[WorkRow] = screen.rows()
+        screen.refresh()
+        # The job that is selected: it stays so when newer ones come above it.
+        self._chosen: int | None = None
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
         column.setSpacing(12)
@@ -35,14 +37,14 @@ class WorkView(View):
         self._model = RowsModel(
             theme,
             COLUMNS,
-            lambda: len(self._rows),
-            lambda row: (self._rows[row].title, self._rows[row].state, self._rows[row].far, self._rows[row].time),
-            lambda row: self._rows[row].mark,
+            lambda: len(screen),
+            lambda place: _texts(screen.row(place)),
+            lambda place: screen.row(place).mark,
         )
         self.table = table(self._model, "Jobs", 0, (480, 130, 110, 190))
         selection = self.table.selectionModel()
         assert selection is not None
-        selection.currentRowChanged.connect(lambda _now, _before: self._show_selected())
+        selection.currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         column.addWidget(self.table, 1)
         self._detail = label(wrap=True)
         row = QHBoxLayout()
@@ -72,7 +74,7 @@ class WorkView(View):
 
     def first_focus(self) -> QWidget | None:
         """The jobs."""
-        return self.table if self._rows else None
+        return self.table if len(self._screen) else None
 
     def shown(self) -> None:
         """The jobs as they are now: they are not followed while another view is shown."""
@@ -80,16 +82,24 @@ class WorkView(View):
 
     def refresh(self) -> None:
         """Shows the jobs as they are now."""
-        self._rows = self._screen.rows()
+        chosen = self._chosen
+        self._screen.refresh()
         self._load.setText(self._screen.load())
         self._model.changed()
-        self._empty.setVisible(not self._rows)
-        self.table.setVisible(bool(self._rows))
+        self._empty.setVisible(not len(self._screen))
+        self.table.setVisible(bool(len(self._screen)))
+        place = self._screen.place_of(chosen) if chosen is not None else None
+        if place is not None and place != self.table.currentIndex().row():
+            self.table.selectRow(place)
+        self._show_selected()
+
+    def _choose(self, place: int) -> None:
+        self._chosen = self._screen.row(place).number if 0 <= place < len(self._screen) else None
         self._show_selected()
 
     def _selected(self) -> WorkRow | None:
-        row = self.table.currentIndex().row()
-        return self._rows[row] if 0 <= row < len(self._rows) else None
+        place = self._screen.place_of(self._chosen) if self._chosen is not None else None
+        return self._screen.row(place) if place is not None else None
 
     def _show_selected(self) -> None:
         row = self._selected()
@@ -109,3 +119,7 @@ class WorkView(View):
     def _retry_selected(self) -> None:
         if (row := self._selected()) is not None:
             self._screen.retry(row.number)
+
+
+def _texts(row: WorkRow) -> tuple[str, ...]:
+    return row.title, row.state, row.far, row.time

@@ -48,6 +48,11 @@ class KeptClip:
         return tuple(path for role, path in self.companions if role == "sound")
 
     @property
+    def has_sounds(self) -> bool:
+        """Whether there are any."""
+        return any(each.role == "sound" for each in self.clip.companions)
+
+    @property
     def companions(self) -> tuple[tuple[str, Path], ...]:
         """Role and path of each companion."""
         return tuple((each.role, self.root / each.path) for each in self.clip.companions)

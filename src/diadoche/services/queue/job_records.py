@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -41,33 +41,35 @@ class JobRecords:
         self._next = 0
         self._lock = threading.Lock()
 
-    def number(self) -> int:
-        """A number that no job has yet."""
+    def numbers(self, count: int) -> range:
+        """Numbers that no job has yet."""
         with self._lock:
             if not self._next:
                 with self._ledger.session() as session:
                     self._next = (session.scalar(select(func.max(JobRow.id))) or 0) + 1
-            self._next += 1
-            return self._next - 1
+            first, self._next = self._next, self._next + count
+            return range(first, first + count)
 
-    def begin(self, job: KeptJob) -> None:
-        """Writes down a new job."""
-        self.do(lambda: self._begin(job))
+    def begin(self, jobs: Sequence[KeptJob]) -> None:
+        """Writes down new jobs, all of them or none."""
+        self.do(lambda: self._begin(jobs))
 
-    def _begin(self, job: KeptJob) -> None:
-        with self._ledger.session() as session:
-            session.add(
-                JobRow(
-                    id=job.number,
-                    kind=job.kind,
-                    title=storable(job.title),
-                    resource=storable(job.resource),
-                    request=to_text(job.request),
-                    state=State.WAITING.value,
-                    created=job.created,
-                    outcome="",
-                )
+    def _begin(self, jobs: Sequence[KeptJob]) -> None:
+        rows = [
+            JobRow(
+                id=job.number,
+                kind=job.kind,
+                title=storable(job.title),
+                resource=storable(job.resource),
+                request=to_text(job.request),
+                state=State.WAITING.value,
+                created=job.created,
+                outcome="",
             )
+            for job in jobs
+        ]
+        with self._ledger.session() as session:
+            session.add_all(rows)
 
     def follow(
         self, number: int, state: State, started: datetime | None, ended: datetime | None, problem: Problem | None

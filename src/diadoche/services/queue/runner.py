@@ -11,7 +11,7 @@ import logging
 import os
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -65,6 +65,16 @@ class Job:
     noted: Any = None
 
 
+@dataclass(frozen=True, slots=True)
+class NewJob:
+    """What is to be done: which kind of job, what it is called, which resource it takes, and what exactly."""
+
+    kind: str
+    title: str
+    resource: str
+    request: Any
+
+
 @dataclass(slots=True)
 class _Ending:
     """How a process ended, by what it said."""
@@ -113,10 +123,22 @@ class Runner:
         Raises:
             LedgerError: the ledger cannot even be read; nothing was begun.
         """
-        number, now = self._records.number(), datetime.now(UTC)
-        self._records.begin(KeptJob(number, kind, title, resource, request, now))
-        self._enter(Job(number, kind, title, resource, request, State.WAITING, now))
-        return number
+        return self.add_all([NewJob(kind, title, resource, request)])[0]
+
+    def add_all(self, jobs: Sequence[NewJob]) -> list[int]:
+        """Puts jobs into the queue and the ledger together, in their order, and gives their numbers.
+
+        Raises:
+            LedgerError: the ledger cannot even be read; nothing was begun.
+        """
+        now = datetime.now(UTC)
+        new = [
+            Job(number, each.kind, each.title, each.resource, each.request, State.WAITING, now)
+            for number, each in zip(self._records.numbers(len(jobs)), jobs, strict=True)
+        ]
+        self._records.begin([KeptJob(job.number, job.kind, job.title, job.resource, job.request, now) for job in new])
+        self._enter(new)
+        return [job.number for job in new]
 
     def recover(self) -> list[Job]:
         """Takes up what an earlier run of the application left waiting or running."""
@@ -125,15 +147,15 @@ class Runner:
             Job(kept.number, kept.kind, kept.title, kept.resource, kept.request, State.WAITING, kept.created)
             for kept in self._records.left_open(requests, _NOT_AGAIN)
         ]
-        for job in jobs:
-            self._enter(job)
+        self._enter(jobs)
         return jobs
 
-    def _enter(self, job: Job) -> None:
+    def _enter(self, jobs: Sequence[Job]) -> None:
         with self._lock:
-            self._jobs[job.number] = job
-            self._told(job)
-            self._obey(self._state.handle(self._added(job)))
+            for job in jobs:
+                self._jobs[job.number] = job
+                self._told(job)
+            self._obey(self._state.handle_all([self._added(job) for job in jobs]))
 
     def _added(self, job: Job) -> Added:
         kind = self._kinds[job.kind]

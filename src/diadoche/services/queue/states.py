@@ -6,6 +6,7 @@ order of their rank, then of their number: offloads come before all else.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from enum import Enum
 
@@ -109,17 +110,29 @@ class QueueState:
         Raises:
             ValueError: the event contradicts what is known.
         """
+        return self.handle_all([event])
+
+    def handle_all(self, events: Iterable[Event]) -> list[Instruction]:
+        """Takes events that come together; only then is it looked for what may start.
+
+        Raises:
+            ValueError: one contradicts what is known.
+        """
         instructions: list[Instruction] = []
+        for event in events:
+            instructions += self._handled(event)
+        return instructions + self._starts()
+
+    def _handled(self, event: Event) -> list[Instruction]:
         if isinstance(event, Added):
             if event.number in self.entries:
                 raise ValueError(f"job {event.number} is in the queue already")
             self.entries[event.number] = Entry(event.number, event.resource, event.rank, event.alone)
-        else:
-            entry = self.entries.get(event.number)
-            if entry is None:
-                raise ValueError(f"there is no job {event.number}")
-            instructions += self._changed(entry, event)
-        return instructions + self._starts()
+            return []
+        entry = self.entries.get(event.number)
+        if entry is None:
+            raise ValueError(f"there is no job {event.number}")
+        return self._changed(entry, event)
 
     def _changed(self, entry: Entry, event: StopAsked | RetryAsked | FirstAsked | Ended) -> list[Instruction]:
         if isinstance(event, StopAsked):
