@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import statistics
+import sys
 import tempfile
 import threading
 import time
@@ -36,7 +37,7 @@ from diadoche.services.ledger.shoots import ShootSettings, open_shoot
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.station.card_in import Stage
 from diadoche.services.wire import to_text
-from diadoche.ui.application import Application, Opening
+from diadoche.ui.application import SWITCH_S, Application, Opening
 
 _TICK_MS = 10
 _LONGEST_S = 120
@@ -45,6 +46,8 @@ _LONGEST_S = 120
 def rows() -> Iterator[Row]:
     """The rows about the window."""
     app = QApplication.instance() or QApplication([])
+    # As the application does when it runs.
+    sys.setswitchinterval(SWITCH_S)
     assert isinstance(app, QApplication)
     yield _row("the window's events while an offload and a conversion run", _one_card(app))
     yield _row("the same while eight cards cross unattended to three places", _eight_cards(app))

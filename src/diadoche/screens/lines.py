@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from pathlib import PurePath
 from typing import Any
@@ -229,10 +229,10 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
 
 def with_opinion(line: Line, opinion: Opinion) -> Line:
     """The line of the same clip, of which the person says something else; nothing else is put together anew."""
-    clip = replace(line.clip, opinion=opinion)
+    clip = line.clip.with_opinion(opinion)
     texts = line.texts | {column.name: column.text(clip, None) for column in _SAID_COLUMNS}
     keys = line.keys | {column.name: column.key(clip) for column in _SAID_COLUMNS}
-    return replace(line, clip=clip, texts=texts, keys=keys, said=_said(texts))
+    return Line(clip, texts, keys, line.words, _said(texts), line.odd, line.make, line.majority)
 
 
 def _said(texts: dict[str, str]) -> str:

@@ -97,7 +97,7 @@ class OutputsScreen:
     def summary(self) -> str:
         """The words under the view's name."""
         todo = sum(row.to_make for row in self.groups())
-        unknown = sum(line.clip.facts is None for line in self._shelf.lines)
+        unknown = len(self._shelf.lines) - len(self._clips)
         if unknown and not todo:
             return f"{unknown} not looked at yet"
         return f"{todo} to make" if todo else "none to make"

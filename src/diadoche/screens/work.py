@@ -13,7 +13,6 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
 
 COLUMNS = ("Job", "State", "How far", "Time")
-_AT_WORK = frozenset({State.RUNNING, State.STOPPING})
 _MARKS = {
     State.WAITING: Mark.EXPECTED,
     State.RUNNING: Mark.UNDER_WAY,
@@ -57,7 +56,7 @@ class WorkScreen:
     def refresh(self) -> None:
         """Takes the jobs as they are now: every one of this run of the application, the newest first."""
         self._jobs = list(reversed(self._runner.jobs()))
-        self._at_work = {job.resource: job.title for job in self._jobs if job.state in _AT_WORK}
+        self._at_work = {job.resource: job.title for job in self._jobs if job.state.at_work}
 
     def __len__(self) -> int:
         return len(self._jobs)
@@ -77,12 +76,12 @@ class WorkScreen:
 
     def running(self) -> int:
         """How many run now."""
-        return sum(job.state in _AT_WORK for job in self._runner.jobs())
+        return sum(job.state.at_work for job in self._runner.jobs())
 
     def summary(self) -> str:
         """The words under the view's name."""
         jobs = self._runner.jobs()
-        running = sum(job.state in _AT_WORK for job in jobs)
+        running = sum(job.state.at_work for job in jobs)
         waiting = sum(job.state is State.WAITING for job in jobs)
         if running:
             return f"{running} at work" + (f", {waiting} waiting" if waiting else "")

@@ -37,6 +37,11 @@ class KeptClip:
     outputs: tuple[Output, ...]
     opinion: Opinion = NO_OPINION
 
+    def with_opinion(self, opinion: Opinion) -> KeptClip:
+        """The same, of which the person says something else."""
+        # By hand: `replace` takes five times as long, and ten thousand are judged by one key.
+        return KeptClip(self.id, self.card, self.clip, self.root, self.copies, self.facts, self.outputs, opinion)
+
     @property
     def paths(self) -> tuple[Path, ...]:
         """The spans in a copy that is there."""

@@ -24,7 +24,12 @@ class State(Enum):
     @property
     def ended(self) -> bool:
         """Whether it will not change any more by itself."""
-        return self in {State.DONE, State.FAILED, State.STOPPED}
+        return self is State.DONE or self is State.FAILED or self is State.STOPPED
+
+    @property
+    def at_work(self) -> bool:
+        """Whether its process runs."""
+        return self is State.RUNNING or self is State.STOPPING
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +152,7 @@ class QueueState:
         elif isinstance(event, RetryAsked):
             if entry.state in {State.FAILED, State.STOPPED}:
                 self._set(entry, State.WAITING)
-        elif entry.state in {State.RUNNING, State.STOPPING}:
+        elif entry.state.at_work:
             if not event.state.ended:
                 raise ValueError(f"a job cannot end as {event.state.value}")
             self._set(entry, event.state)
@@ -161,7 +166,7 @@ class QueueState:
         # Resources that take nobody more: what comes later does not overtake what waits for them.
         taken: set[str] = set()
         for entry in self.entries.values():
-            if entry.state in {State.RUNNING, State.STOPPING}:
+            if entry.state.at_work:
                 busy[entry.resource] = busy.get(entry.resource, 0) + 1
                 taken |= {entry.resource} if entry.alone else set()
         starts: list[Instruction] = []

@@ -536,7 +536,7 @@ class Station:
         # News of an older job may come after its card was pulled and put in again: it is not this card's.
         if job.state is not State.RUNNING and job.number != card.job:
             return
-        if job.state in {State.RUNNING, State.STOPPING}:
+        if job.state.at_work:
             self._board.put(replace(card, stage=Stage.CROSSING, job=job.number))
         elif job.state is State.DONE:
             after = after_offload(replace(card, familiar=job.noted), job.result, job.problem)
