@@ -219,14 +219,24 @@ def test_a_waiting_job_is_done_first(open_window: Opener, qtbot: QtBot, monkeypa
     assert application.desk.outputs.make() == 3
     key(application, Qt.Key.Key_4, control=True)
     work = application.window.work
-    rows = application.desk.work.rows()
-    waiting = [number for number, row in enumerate(rows) if row.can_be_first]
-    assert len(waiting) == 2
-    wanted = rows[waiting[0]].title
+    rows = application.desk.work.rows
+    waits(qtbot, lambda: sum(row.can_be_first for row in rows()) == 2)
+    model = work.table.model()
+    assert model is not None
+    waits(qtbot, lambda: model.rowCount() == len(rows()))
+    waiting = [number for number, row in enumerate(rows()) if row.can_be_first]
+    wanted = rows()[waiting[0]].title
     work.table.selectRow(waiting[0])
+    # What is asked for later comes above it: what was chosen stays chosen, or another job would be stopped.
+    application.desk.outputs.include("rewrap", included=True)
+    count = application.desk.outputs.make()
+    assert count > 0
+    waits(qtbot, lambda: model.rowCount() == len(rows()) >= waiting[0] + count + 1)
+    chosen = work.table.currentIndex()
+    assert model.index(chosen.row(), 0).data() == wanted
     click(application, qtbot, "Do it first")
-    waits(qtbot, lambda: any(row.title == wanted and row.state != "waiting" for row in application.desk.work.rows()))
-    others = [row for row in application.desk.work.rows() if row.can_be_first]
+    waits(qtbot, lambda: any(row.title == wanted and row.state != "waiting" for row in rows()))
+    others = [row for row in rows() if row.can_be_first]
     assert wanted not in [row.title for row in others]
 
 

@@ -65,6 +65,7 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     outputs = window.outputs
     waits(qtbot, lambda: outputs.make_button.text() == "Make 5")
     group = outputs.group("convert")
+    waits(qtbot, group.isVisible)
     assert group.clips.isHidden()
     press(group.unfold, Qt.Key.Key_Space)
     assert group.clips.isVisible()

@@ -66,12 +66,6 @@ def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
     outputs, shelf = routed.desk.outputs, routed.desk.shelf
     unwanted = next(line.clip for line in shelf.lines if line.clip.facts and line.clip.facts.route.name == "convert")
     shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))], "no")
-    assert outputs.to_make() == 1
-    assert outputs.make() == 1
-    assert [job.request.clip_id for job in routed.runner.added if job.kind == "make"] == [
-        line.clip.id for line in shelf.lines
-        if line.clip.facts and line.clip.facts.route.name == "convert" and line.clip.id != unwanted.id
-    ]  # fmt: skip
     group = next(each for each in outputs.groups() if each.route == "convert")
     assert (group.clips, group.to_make) == (2, 1)
     assert group.reason.endswith(" 1 clip marked no: left out.")
@@ -79,6 +73,12 @@ def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
     assert rows[f"{unwanted.card} {unwanted.clip.name}"].words == "marked no: left out"
     assert sum(row.words == "to make" for row in rows.values()) == 1
     assert all("makes an editor render" in row.reason for row in rows.values())
+    assert outputs.to_make() == 1
+    assert outputs.make() == 1
+    assert [job.request.clip_id for job in routed.runner.added if job.kind == "make"] == [
+        line.clip.id for line in shelf.lines
+        if line.clip.facts and line.clip.facts.route.name == "convert" and line.clip.id != unwanted.id
+    ]  # fmt: skip
 
 
 def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_stay(
@@ -101,6 +101,7 @@ def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_sta
     (clip,) = scene.desk.footage.clips
     assert clip.facts is not None
     record_facts(scene.ledger, clip.id, replace(clip.facts, sound_apart=False))
+    scene.desk.outputs.job_ended(clip.id)
     scene.desk.shelf.refresh()
     (group,) = scene.desk.outputs.groups()
     assert "0001TR: a second sound lies in files of its own and does not come along" in group.warning

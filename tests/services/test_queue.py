@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from sqlalchemy import Engine, event, select
 
 from diadoche.core.watch import Progress
 from diadoche.demo.faulty_folder import Faults
@@ -20,8 +21,9 @@ from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.list_card import ListCardRequest
 from diadoche.services.jobs.offload import OffloadRequest
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.models import JobRow
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.queue.runner import Job, Runner
+from diadoche.services.queue.runner import Job, NewJob, Runner
 from diadoche.services.queue.states import (
     Added,
     Ended,
@@ -152,6 +154,34 @@ def test_a_job_runs_in_a_process_and_its_result_comes_back(ledger: Ledger, told:
     assert [clip.name for clip in job.result.clips] == ["DRON0001", "DRON0002", "DRON0003"]
     assert [each.state for each in told.jobs] == [State.WAITING, State.RUNNING, State.DONE]
     runner.close()
+
+
+def test_jobs_that_are_asked_for_together_are_written_down_together(ledger: Ledger, told: Told, drone: Path) -> None:
+    runner = runner_of(ledger, told)
+    inserts: list[str] = []
+
+    def note(_connection: object, _cursor: object, statement: str, *_rest: object) -> None:
+        if "INTO jobs" in statement:
+            inserts.append(statement)
+
+    event.listen(Engine, "before_cursor_execute", note)
+    wanted = [NewJob("look", f"List {place}", "look:x", ListCardRequest(drone)) for place in range(40)]
+    numbers = runner.add_all(wanted)
+    assert numbers == list(range(numbers[0], numbers[0] + 40))
+    assert [job.title for job in runner.jobs()] == [each.title for each in wanted]
+    told.wait_for(numbers[-1], State.DONE)
+    # One resource: each begins after the one before.
+    begun = [job.number for job in told.jobs if job.state is State.RUNNING]
+    assert begun == numbers
+    runner.close()
+    event.remove(Engine, "before_cursor_execute", note)
+    assert len(inserts) == 1
+    with ledger.session() as session:
+        kept = session.execute(select(JobRow.id, JobRow.title, JobRow.state).order_by(JobRow.id)).all()
+    assert [(number, title) for number, title, _state in kept] == [
+        (number, each.title) for number, each in zip(numbers, wanted, strict=True)
+    ]
+    assert {state for _number, _title, state in kept} == {"done"}
 
 
 def test_an_expected_failure_is_a_problem_in_words(ledger: Ledger, told: Told, tmp_path: Path) -> None:

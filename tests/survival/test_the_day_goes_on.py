@@ -35,6 +35,7 @@ from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.all_kinds import ALL_KINDS
+from diadoche.services.jobs.identify import perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.copies import record_unreadable
@@ -521,6 +522,26 @@ class RefusingRunner(NotingRunner):
         if self.refuses:
             raise LedgerError("The ledger is held by somebody else.")
         return super().add(kind, title, resource, request)
+
+
+def test_outputs_that_could_not_be_asked_for_can_be_asked_for_again(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path)
+    try:
+        scene.offloaded(drone)
+        look = scene.runner.last("identify")
+        scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
+        outputs = scene.desk.outputs
+        wanted = outputs.to_make()
+        assert wanted > 0
+        scene.runner.__class__ = RefusingRunner
+        with pytest.raises(LedgerError):
+            outputs.make()
+        assert outputs.to_make() == wanted
+        assert not any(row.mark is Mark.UNDER_WAY for row in outputs.groups())
+        scene.runner.__class__ = NotingRunner
+        assert outputs.make() == wanted
+    finally:
+        scene.close()
 
 
 def test_no_state_of_a_card_outlives_an_error_of_the_ledger(tmp_path: Path, drone: Path) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from diadoche.core.sizes import clock_text, size_text, wait_text
@@ -50,29 +50,29 @@ class WorkScreen:
         self._looked_s = 0.0
         self._load_words = ""
         self._jobs: list[Job] = []
-        # What is at work on each resource.
         self._at_work: dict[str, str] = {}
 
     def refresh(self) -> None:
         """Takes the jobs as they are now: every one of this run of the application, the newest first."""
         self._jobs = list(reversed(self._runner.jobs()))
-        self._at_work = {job.resource: job.title for job in self._jobs if job.state.at_work}
+        self._at_work = _at_work(self._jobs)
 
     def __len__(self) -> int:
         return len(self._jobs)
 
     def row(self, place: int) -> WorkRow:
         """How a job stands. There may be thousands: only those that are seen are put into words."""
-        return self._row(self._jobs[place])
+        return self._row(self._jobs[place], self._at_work)
 
     def place_of(self, number: int) -> int | None:
         """Where a job stands in the list."""
         return next((place for place, job in enumerate(self._jobs) if job.number == number), None)
 
     def rows(self) -> list[WorkRow]:
-        """Every job as it is now."""
-        self.refresh()
-        return [self._row(job) for job in self._jobs]
+        """Every job as it is at this moment, whatever the list shows."""
+        jobs = list(reversed(self._runner.jobs()))
+        at_work = _at_work(jobs)
+        return [self._row(job, at_work) for job in jobs]
 
     def running(self) -> int:
         """How many run now."""
@@ -109,10 +109,10 @@ class WorkScreen:
         """Does a failed or stopped job again."""
         self._runner.retry(number)
 
-    def _row(self, job: Job) -> WorkRow:
+    def _row(self, job: Job, at_work: dict[str, str]) -> WorkRow:
         progress = self._runner.progress(job.number) if job.state is State.RUNNING else None
         percent = progress.percent if progress is not None and progress.total else None
-        detail = job.problem.sentence() if job.problem else self._waits_for(job)
+        detail = job.problem.sentence() if job.problem else _waits_for(job, at_work)
         undelivered = job.kind == "make" and job.state is State.DONE and not job.result.output
         mark = Mark.PROBLEM if undelivered else _MARKS[job.state]
         if undelivered:
@@ -131,11 +131,15 @@ class WorkScreen:
             detail,
         )
 
-    def _waits_for(self, job: Job) -> str:
-        if job.state is not State.WAITING:
-            return ""
-        before = self._at_work.get(job.resource)
-        return f"Waits for: {before}" if before else ""
+
+def _at_work(jobs: Sequence[Job]) -> dict[str, str]:
+    """What is at work on each resource."""
+    return {job.resource: job.title for job in jobs if job.state.at_work}
+
+
+def _waits_for(job: Job, at_work: dict[str, str]) -> str:
+    before = at_work.get(job.resource) if job.state is State.WAITING else None
+    return f"Waits for: {before}" if before else ""
 
 
 def _time(job: Job, percent: int | None) -> str:
