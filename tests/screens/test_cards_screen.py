@@ -253,6 +253,8 @@ def test_the_words_of_formatting_follow_the_disks(scene: Scene, drone: Path) -> 
 def test_what_happened_can_be_read_in_order(scene: Scene, drone: Path, kind: str) -> None:
     scene.offloaded(drone)
     ledger = scene.desk.ledger
+    scene.written()
+    ledger.refresh()
     kinds = [each.kind for each in ledger.happened]
     assert kinds == ["proven", "begun", "put in"]
     assert kind in kinds

@@ -9,6 +9,8 @@ from importlib import resources
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.probe import identify
@@ -248,6 +250,42 @@ def test_each_card_reaches_the_sentence_the_most_urgent_first(tmp_path: Path) ->
     assert (line.first, line.second) == ("One card was here before.", "Old is not read again; Reel can come out.")
     line = watch_line([cards[2]] * 4, 2, None, 0)
     assert (line.first, line.second) == ("Four cards are not copied yet.", "Nothing is reading them.")
+
+
+@given(st.lists(st.sampled_from([stage for stage in Stage if stage is not Stage.COMPARING]), min_size=1, max_size=3))
+def test_every_card_is_told_of_by_its_name_or_is_one_of_those_that_are_read(stages: list[Stage]) -> None:
+    """However cards are mixed, none is forgotten, and none that is read is said to come out."""
+    cards = [CardIn(Medium(str(n), Path("/x"), f"Card {n}", "r"), stage) for n, stage in enumerate(stages)]
+    line = watch_line(cards, 2, None, 0)
+    told = f"{line.first} {line.second}"
+    reading = [card for card in cards if card.stage.being_read]
+    for card in cards:
+        alike = [other for other in cards if other.stage is card.stage]
+        everyone = len(alike) == len(cards) or (card in reading and len(reading) == len(cards))
+        counted = card in reading and len(reading) > 2
+        assert card.name in told or everyone or counted, told
+    for sentence in told.replace(";", ".").split("."):
+        if "come out" in sentence:
+            assert not any(card.name in sentence for card in cards if card.stage is not Stage.PROVEN), told
+            assert "All cards" not in sentence or all(card.stage is Stage.PROVEN for card in cards)
+        if sentence.startswith("Leave") and len(reading) < len(cards):
+            assert not any(card.name in sentence for card in cards if card not in reading)
+
+
+def test_a_card_that_stays_in_is_named_beside_those_that_may_come_out() -> None:
+    def card(name: str, stage: Stage) -> CardIn:
+        return CardIn(Medium(name, Path("/x"), name, "r"), stage)
+
+    cards = [card("Drone", Stage.CROSSING), card("Reel", Stage.PROVEN), card("Lamp", Stage.PARTLY)]
+    line = watch_line(cards, 2, None, 0)
+    assert line.first == "Leave Drone in."
+    assert line.second == "One is being copied and read back. Lamp needs you; Reel can come out."
+    line = watch_line(cards[1:], 2, None, 0)
+    assert (line.first, line.second) == ("Look at Lamp.", "Reel can come out.")
+    cards = [card("Drone", Stage.CROSSING), card("Keeper", Stage.WAITING), card("Reel", Stage.PROVEN)]
+    line = watch_line(cards, 2, None, 0, {"Drone": 31.0})
+    assert line.first == "Drone does not answer."
+    assert line.second.endswith("try another reader. Leave Keeper in. Reel can come out.")
 
 
 def test_screens_and_services_load_without_qt() -> None:

@@ -31,6 +31,7 @@ from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import CARD_NOT_READ, Progress, Watch
 from diadoche.demo.faulty_folder import Faults
+from diadoche.screens.desk import Desk
 from diadoche.screens.marks import Mark
 from diadoche.screens.watch_line import watch_line
 from diadoche.services.devices.disk_watch import Medium
@@ -522,6 +523,26 @@ class RefusingRunner(NotingRunner):
         if self.refuses:
             raise LedgerError("The ledger is held by somebody else.")
         return super().add(kind, title, resource, request)
+
+
+def test_outputs_that_an_earlier_run_left_in_the_queue_are_not_asked_for_twice(tmp_path: Path, drone: Path) -> None:
+    scene = Scene(tmp_path)
+    try:
+        scene.offloaded(drone)
+        look = scene.runner.last("identify")
+        scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
+        wanted = scene.desk.outputs.make()
+        left_open = [job for job in scene.runner.added if job.kind == "make"]
+        assert len(left_open) == wanted > 1
+        again = Desk(scene.ledger, scene.runner, scene.station).outputs  # type: ignore[arg-type]  # by hand
+        assert again.to_make() == wanted
+        again.taken_up(left_open)
+        assert (again.to_make(), again.being_made()) == (0, wanted)
+        assert again.summary() == f"{wanted} being made"
+        again.job_ended(left_open[0].request.clip_id)
+        assert again.summary() == f"{wanted - 1} being made, 1 to make"
+    finally:
+        scene.close()
 
 
 def test_outputs_that_could_not_be_asked_for_can_be_asked_for_again(tmp_path: Path, drone: Path) -> None:

@@ -25,7 +25,7 @@ from diadoche.services.ledger.hand_off import hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.takes import Take, takes_of
-from diadoche.services.queue.runner import NewJob, Runner
+from diadoche.services.queue.runner import Job, NewJob, Runner
 from diadoche.services.station.station import Station
 
 
@@ -41,6 +41,8 @@ class OutputsScreen:
         self.stitching = Stitching(station, ledger, runner)
         self._layouts = station.layouts()
         self._clips: list[KeptClip] = []
+        self._clip_ids: set[int] = set()
+        # Clips of any shoot whose outputs are in the queue.
         self._asked: set[int] = set()
         self._begin_plan()
         self.stitching.listeners.append(self._tell)
@@ -59,6 +61,7 @@ class OutputsScreen:
             self._begin_plan()
         self._made.forget()
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
+        self._clip_ids = {clip.id for clip in self._clips}
         self._stitch.takes = takes_of(self._clips, self._layouts)
         self._groups.take(self._clips)
         self._tell()
@@ -100,6 +103,9 @@ class OutputsScreen:
         unknown = len(self._shelf.lines) - len(self._clips)
         if unknown and not todo:
             return f"{unknown} not looked at yet"
+        making = self.being_made()
+        if making:
+            return f"{making} being made" + (f", {todo} to make" if todo else "")
         return f"{todo} to make" if todo else "none to make"
 
     def _tell(self) -> None:
@@ -182,6 +188,10 @@ class OutputsScreen:
         words = f"About {size_text(coming)} of {size_text(usage.free)} free. Originals stay where they are, untouched."
         return words, 1 - usage.free / total, coming / total
 
+    def being_made(self) -> int:
+        """How many outputs of this shoot are in the queue, or at work."""
+        return sum(clip_id in self._clip_ids for clip_id in self._asked)
+
     def make(self) -> int:
         """Has every output put into the queue, and gives how many."""
         folder, left_out = self.folder(), self._plan.left_out
@@ -220,6 +230,11 @@ class OutputsScreen:
         self._station.in_background(add, added)
         self._tell()
         return len(names)
+
+    def taken_up(self, jobs: Sequence[Job]) -> None:
+        """What an earlier run of the application left in the queue is being made, too: it is not asked for again."""
+        self._asked.update(job.request.clip_id for job in jobs if job.kind in {"make", "stitch"})
+        self._tell()
 
     def job_ended(self, clip_id: int) -> None:
         """An output was made or not; a failed one may be asked for again."""

@@ -13,6 +13,9 @@ from diadoche.services.station.card_in import CardIn, Stage
 
 _NONE: Mapping[str, float] = {}
 _MOST_NAMED = 3
+# In the large words that are read across the room.
+_MOST_NAMED_LARGE = 2
+_TROUBLED = frozenset({Stage.PROBLEM, Stage.PARTLY})
 _NUMBERS = ("No", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")
 
 
@@ -46,27 +49,33 @@ def watch_line(
         silent_place: a place for copies that does not answer, and for how many seconds.
     """
     reading = [card for card in cards if card.stage.being_read]
-    troubled = [card for card in cards if card.stage in {Stage.PROBLEM, Stage.PARTLY}]
+    troubled = [card for card in cards if card.stage in _TROUBLED]
     aside = wait_text(wait_s) if wait_s is not None else ("at work" if at_work else "nothing at work")
     small = f"{count_text(len(cards), 'card')} · {count_text(places, 'place')} for copies"
     hanging = [card for card in reading if silent_s.get(card.medium.key, 0.0) > HANGS_S]
     if hanging:
-        return _does_not_answer(hanging, silent_s, aside, small)
+        others = [card for card in cards if card not in hanging]
+        return _does_not_answer(hanging, others, silent_s, aside, small)
     if silent_place is not None:
         # What it holds up is not what is said of the cards: that stays first.
         small = f"{silent_place[0].name} has not answered for {round(silent_place[1])} s"
     if reading:
-        return WatchLine(Mark.UNDER_WAY, _leave_in(len(reading)), _doing(reading, troubled), aside, small)
+        second = " ".join(filter(None, (_doing(reading), _standing(cards))))
+        return WatchLine(Mark.UNDER_WAY, _leave_in(reading, cards), second, aside, small)
     if troubled:
-        first = f"Look at {troubled[0].name}." if len(troubled) == 1 else f"Look at {_count(len(troubled))} cards."
-        return WatchLine(Mark.PROBLEM, first, troubled[0].problem.what if troubled[0].problem else "", aside, small)
+        first = f"Look at {_together([card.name for card in troubled])}."
+        what = troubled[0].problem.what if troubled[0].problem else ""
+        rest = _standing([card for card in cards if card not in troubled])
+        return WatchLine(Mark.PROBLEM, first, " ".join(filter(None, (what, rest))), aside, small)
     if not cards:
         return WatchLine(Mark.EXPECTED, "No card is in.", "Put one in, or choose a folder.", aside, small)
     return _may_come_out(cards, aside, small)
 
 
-def _does_not_answer(cards: Sequence[CardIn], silent_s: Mapping[str, float], aside: str, small: str) -> WatchLine:
-    """A reader that hangs needs a person: which one it is, and what can be done."""
+def _does_not_answer(
+    cards: Sequence[CardIn], others: Sequence[CardIn], silent_s: Mapping[str, float], aside: str, small: str
+) -> WatchLine:
+    """A reader that hangs needs a person: which one it is, and what can be done; the other cards are not forgotten."""
     card = cards[0]
     first = (
         f"{card.name} does not answer."
@@ -75,14 +84,16 @@ def _does_not_answer(cards: Sequence[CardIn], silent_s: Mapping[str, float], asi
     )
     seconds = round(silent_s[card.medium.key])
     words = f"Nothing has come from {card.medium.reader} for {seconds} s: stop it, and try another reader."
-    return WatchLine(Mark.PROBLEM, first, words, aside, small)
+    reading = [card for card in others if card.stage.being_read]
+    stay = f"Leave {_together([card.name for card in reading])} in." if reading else ""
+    return WatchLine(Mark.PROBLEM, first, " ".join(filter(None, (words, stay, _standing(others)))), aside, small)
 
 
 def _may_come_out(cards: Sequence[CardIn], aside: str, small: str) -> WatchLine:
     """Of cards that nothing reads: what is not copied first, then what was here before, then what is proven."""
     proven = [card for card in cards if card.stage is Stage.PROVEN]
-    known = [card for card in cards if card.stage is not Stage.PROVEN and card.is_known]
-    fresh = [card for card in cards if card.stage is not Stage.PROVEN and not card.is_known]
+    known = [card for card in cards if _is_known(card)]
+    fresh = [card for card in cards if _is_fresh(card)]
     if not fresh and not known:
         first = "The card can come out." if len(cards) == 1 else "All cards can come out."
         return WatchLine(Mark.PROVEN, first, _proven_words(cards), aside, small)
@@ -134,15 +145,44 @@ def _together(names: Sequence[str]) -> str:
     return " and ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
 
 
-def _leave_in(count: int) -> str:
-    return "Leave the card in." if count == 1 else f"Leave {_count(count)} cards in."
+def _leave_in(reading: Sequence[CardIn], cards: Sequence[CardIn]) -> str:
+    """Which cards stay in: by name where others may come out."""
+    if len(reading) < len(cards) and len(reading) <= _MOST_NAMED_LARGE:
+        return f"Leave {_together([card.name for card in reading])} in."
+    return "Leave the card in." if len(reading) == 1 else f"Leave {_count(len(reading))} cards in."
+
+
+def _standing(cards: Sequence[CardIn]) -> str:
+    """How cards stand that nothing reads, in a sentence: what needs a person first, what may come out last."""
+    parts = []
+    for found, one, several in (
+        ([card for card in cards if card.stage in _TROUBLED], "needs you", "need you"),
+        ([card for card in cards if _is_fresh(card)], "is not copied yet", "are not copied yet"),
+        ([card for card in cards if _is_known(card)], "was here before", "were here before"),
+        ([card for card in cards if card.stage is Stage.PROVEN], "can come out", "can come out"),
+    ):
+        if found:
+            parts.append(f"{_together([card.name for card in found])} {one if len(found) == 1 else several}")
+    return f"{'; '.join(parts)}." if parts else ""
+
+
+def _is_quiet(card: CardIn) -> bool:
+    return not card.stage.being_read and card.stage not in _TROUBLED and card.stage is not Stage.PROVEN
+
+
+def _is_fresh(card: CardIn) -> bool:
+    return _is_quiet(card) and not card.is_known
+
+
+def _is_known(card: CardIn) -> bool:
+    return _is_quiet(card) and card.is_known
 
 
 def _count(number: int) -> str:
     return _NUMBERS[number] if number < len(_NUMBERS) else f"{number:,}"
 
 
-def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
+def _doing(reading: Sequence[CardIn]) -> str:
     parts: list[str] = []
     for stage, word in (
         (Stage.LISTING, "being listed"),
@@ -156,5 +196,4 @@ def _doing(reading: Sequence[CardIn], troubled: Sequence[CardIn]) -> str:
             parts.append(
                 f"{_count(count).capitalize() if not parts else _count(count)} {'is' if count == 1 else 'are'} {word}"
             )
-    sentence = ", ".join(parts) + "."
-    return sentence + (f" {troubled[0].name} needs you." if troubled else "")
+    return ", ".join(parts) + "."

@@ -128,7 +128,9 @@ class Application:
                 lambda medium: self._bridge.post(CameIn(medium)), lambda key: self._bridge.post(WentOut(key))
             )
         self.devices.start()
-        self.station.take_up(self.runner.recover())
+        left_open = self.runner.recover()
+        self.station.take_up(left_open)
+        self.desk.outputs.taken_up(left_open)
         self.demo_hands = None
         if opening.day is not None and self.bench is not None:
             self.demo_hands = DemoHands(opening.day, self.bench, self.desk)

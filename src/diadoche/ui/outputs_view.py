@@ -319,7 +319,9 @@ class OutputsView(View):
         self._empty.setVisible(not groups)
         self._show_profile()
         count = self._screen.to_make()
-        self.make_button.setText(f"Make {count}" if count else "Nothing to make")
+        making = self._screen.being_made()
+        nothing = f"{making} being made" if making else "Nothing to make"
+        self.make_button.setText(f"Make {count}" if count else nothing)
         self.make_button.setEnabled(count > 0)
         folder = self._screen.folder()
         self._where.setText(f"Outputs go to {folder}" if folder else "")

@@ -32,7 +32,7 @@ class WorkView(View):
         self._load.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         head.addWidget(self._load, 1)
         column.addLayout(head)
-        self._empty = label("Nothing was asked for yet.", "soft")
+        self._empty = label("Nothing was asked for since the start.", "soft")
         column.addWidget(self._empty)
         self._model = RowsModel(
             theme,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Literal
@@ -32,10 +33,21 @@ def note_happening(ledger: Ledger, kind: HappeningKind, words: str, at: datetime
         session.add(HappeningRow(at=at or datetime.now(UTC), kind=kind, words=storable(words), seen=False))
 
 
-def note_soon(ledger: Ledger, kind: HappeningKind, words: str) -> None:
-    """Has written down what happens now, as soon as the ledger takes it; nobody waits for that."""
+def note_soon(ledger: Ledger, kind: HappeningKind, words: str, noted: Callable[[], None]) -> None:
+    """Has written down what happens now, as soon as the ledger takes it; nobody waits for that.
+
+    Args:
+        ledger: where it is written.
+        kind, words: what happened.
+        noted: called when it is written, on another thread.
+    """
     at = datetime.now(UTC)
-    ledger.writer.do(lambda: note_happening(ledger, kind, words, at))
+
+    def write() -> None:
+        note_happening(ledger, kind, words, at)
+        noted()
+
+    ledger.writer.do(write)
 
 
 def happenings(ledger: Ledger) -> list[Happening]:

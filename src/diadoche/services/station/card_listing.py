@@ -10,9 +10,8 @@ from diadoche.core.errors import LedgerError
 from diadoche.core.names import shown
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.list_card import ListCardRequest
-from diadoche.services.ledger.happenings import HappeningKind, note_soon
+from diadoche.services.ledger.happenings import HappeningKind
 from diadoche.services.ledger.known_copies import Familiar
-from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
@@ -24,11 +23,22 @@ class Listing:
     """Has every card listed that comes, and tells of those that are."""
 
     def __init__(
-        self, board: CardBoard, ledger: Ledger, runner: Runner, places: StatePlaces, listed: Callable[[str], None]
+        self,
+        board: CardBoard,
+        runner: Runner,
+        places: StatePlaces,
+        listed: Callable[[str], None],
+        note: Callable[[HappeningKind, str], None],
     ) -> None:
-        """`listed` is told the key of each card that has just been listed."""
+        """
+        Args:
+            board: where cards stand.
+            runner, places: list them.
+            listed: told the key of each card that has just been listed.
+            note: told what happened.
+        """
         self._board = board
-        self._ledger = ledger
+        self._note = note
         self._runner = runner
         self._places = places
         self._listed = listed
@@ -38,10 +48,6 @@ class Listing:
         self._board.put(CardIn(medium, Stage.LISTING))
         self._note("put in", f"{shown(medium.label)} was put in ({medium.reader}).")
         self._list(medium, USUAL_LOOK)
-
-    def _note(self, kind: HappeningKind, words: str) -> None:
-        # What is noted for later never keeps a card from being listed, or from being let go.
-        note_soon(self._ledger, kind, words)
 
     def _list(self, medium: Medium, choice: LookChoice) -> None:
         request = ListCardRequest(medium.path, self._places.own_layouts, choice, self._places.facts_memory)

@@ -74,10 +74,12 @@ class Station:
             ledger, runner, places, shoot: what it works with.
             known_disk: the disk of a place, where that is known without looking; it must not touch one.
             in_background: does what may hang.
-            on_room, on_files: called on any thread when something else is known of places' room, or of files.
+            on_room, on_files: called on any thread when something else is known of places' room, or of files, or stands
+                in the ledger.
         """
         self.in_background = in_background
         self._rooms = PlaceWatch(on_room, on_files)
+        self._on_files = on_files
         self._plans = Plans(in_background)
         self._known_disk = known_disk
         self.ledger = ledger
@@ -86,7 +88,7 @@ class Station:
         self.shoot = shoot
         self._board = CardBoard()
         self.cards, self.listeners = self._board.cards, self._board.listeners
-        self._listing = Listing(self._board, ledger, runner, places, self._listed)
+        self._listing = Listing(self._board, runner, places, self._listed, self._note)
         self._new_footage = NewFootage(ledger, runner, places)
         self._clocks = Clocks(ledger)
         self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
@@ -462,7 +464,7 @@ class Station:
 
     def _note(self, kind: HappeningKind, words: str) -> None:
         # What is noted for later never keeps a card from being copied, or from being let go.
-        note_soon(self.ledger, kind, words)
+        note_soon(self.ledger, kind, words, self._on_files)
 
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""
