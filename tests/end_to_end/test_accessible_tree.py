@@ -17,6 +17,8 @@ from tests.accessible_tree import LAUNCHER, Node, Tree, accessible_session, tree
 
 # What can be worked with, by the role names of AT-SPI.
 _CONTROLS = {"push button", "check box", "text", "entry", "combo box", "table", "toggle button", "radio button", "link"}
+# Of these, no two are called alike.
+_NAMED_APART = {"push button", "check box", "text", "table"}
 # What is on show in each view in the middle of the demo's day.
 _VIEWS = {
     "Cards": ["Card Drone", "Card Keeper's camcorder", "Place for copies Shuttle A", "Offload"],
@@ -25,6 +27,12 @@ _VIEWS = {
     "Work": ["Jobs", "Do it again"],
     "Ledger": ["Waybills", "Search the ledger", "Check the copies again"],
 }
+
+# What opens upon a button: the view, the button, what is told then, and what closes it.
+_DIALOGS = (
+    ("Cards", "Offload…", ["Name of the card Drone", "Pattern of the folders", "Start"], "Back"),
+    ("Outputs", "recipe for the clips to convert", ["Recipes", "Look-up table: None", "Take this recipe"], "Back"),
+)
 
 
 @pytest.fixture
@@ -53,8 +61,8 @@ def _unnamed(nodes: list[Node]) -> list[Node]:
 
 
 def _told_twice(nodes: list[Node]) -> set[str]:
-    names = Counter(node.name for node in nodes if node.role == "push button")
-    return {name for name, count in names.items() if count > 1}
+    names = Counter((node.role, node.name) for node in nodes if node.role in _NAMED_APART)
+    return {name for (_role, name), count in names.items() if count > 1}
 
 
 async def _walk(session: dict[str, str]) -> None:
@@ -68,6 +76,14 @@ async def _walk(session: dict[str, str]) -> None:
             assert _unnamed(nodes) == [], view
             assert _told_twice(nodes) == set(), view
             await _read_tables(tree, view, nodes)
+        for view, opener, names, leave in _DIALOGS:
+            await tree.press(next(node for node in await tree.shown() if node.name.startswith(f"{view}: ")))
+            nodes = await tree.waits_for(_VIEWS[view])
+            await tree.press(next(node for node in nodes if opener in node.name))
+            nodes = await tree.waits_for(names)
+            assert _unnamed(nodes) == [], opener
+            assert _told_twice(nodes) == set(), opener
+            await tree.press(next(node for node in nodes if node.name == leave))
 
 
 async def _read_tables(tree: Tree, view: str, nodes: list[Node]) -> None:

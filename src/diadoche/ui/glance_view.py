@@ -178,7 +178,6 @@ class _CardSheet(QFrame):
         self._own_folders = ""
         self._name = QLineEdit()
         self._name.setFixedWidth(_NAME_PX)
-        self._name.setAccessibleName("Name of the card")
         self._name.setToolTip("A name of your own; the card is known by it from now on")
         self._name.editingFinished.connect(self._rename)
         self._words, self._folder = ElidedLabel(), ElidedLabel()
@@ -265,6 +264,10 @@ class _CardSheet(QFrame):
         self._apart.setText("Stills that follow each other stay single pictures")
         self._apart.setVisible(card.sequences > 0 or card.stills_apart)
         show_chosen(self._apart, card.stills_apart)
+        # Every card has these: which one is meant is seen by where they stand, and heard only by its name.
+        self._name.setAccessibleName(f"Name of the card {card.name}")
+        for part in (self._own, self._new, self._stills, self._apart):
+            part.setAccessibleName(f"{part.text()}: {card.name}")
         if card.groups != self._shown_groups:
             self._shown_groups = card.groups
             self._show_groups()

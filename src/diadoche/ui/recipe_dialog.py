@@ -120,6 +120,7 @@ class RecipeDialog(QDialog):
         self._reach.setText(self.chooser.reach)
         has_table = bool(self.chooser.table)
         self.table_button.setText(self.chooser.table or "None; choose…")
+        self.table_button.setAccessibleName(f"Look-up table: {self.table_button.text()}")
         self.no_table.setVisible(has_table)
         self.gives.setVisible(has_table)
         self.gives.setCurrentIndex(max(0, self.gives.findData(self.chooser.table_gives)))
