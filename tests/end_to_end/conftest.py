@@ -11,9 +11,15 @@ from PyQt6.QtTest import QAbstractItemModelTester
 from PyQt6.QtWidgets import QAbstractItemView, QApplication
 from pytestqt.qtbot import QtBot
 
+from diadoche.core.watch import Watch
 from diadoche.demo.bench import bench_of
 from diadoche.demo.opening import DemoDay, demo_places, demo_settings
-from diadoche.services.ledger.shoots import ShootSettings
+from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.jobs.offload import OffloadRequest, perform_offload
+from diadoche.services.ledger.job_results import record_outcome
+from diadoche.services.ledger.kept_clips import kept_clips, record_facts
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import ShootSettings, open_shoot
 from diadoche.ui.application import Application, Opening
 
 
@@ -24,6 +30,36 @@ def shoot_folder(tmp_path: Path, demo_cards: dict[str, Path]) -> Path:
     for name in ("Drone", "Keeper's camcorder"):
         shutil.copytree(demo_cards[name], folder / "cards" / name)
     return folder
+
+
+@pytest.fixture(scope="session")
+def made_shoot(tmp_path_factory: pytest.TempPathFactory, demo_cards: dict[str, Path]) -> Path:
+    """A shoot of two cards, offloaded and looked at once; its ledger stands aside for each test to begin with."""
+    folder = tmp_path_factory.mktemp("made")
+    ledger = Ledger(demo_places(folder).ledger)
+    settings = demo_settings(folder)
+    shoot = open_shoot(ledger, "Rock", settings)
+    for name in ("Drone", "Keeper's camcorder"):
+        request = OffloadRequest(demo_cards[name], settings.places, shoot.id, shoot.name, name)
+        record_outcome(ledger, request, perform_offload(request, Watch()))
+    clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in kept_clips(ledger, shoot.id))
+    for found in perform_identify(IdentifyRequest(clips), Watch()):
+        record_facts(ledger, found.clip_id, found.facts)
+    ledger.close()
+    demo_places(folder).ledger.rename(folder / "as-made.sqlite")
+    return folder
+
+
+@pytest.fixture
+def offloaded_shoot(made_shoot: Path) -> Path:
+    """That shoot, as it was made; `shoot_folder` of a module may be this one."""
+    # What another test chose, as the size of texts, is not taken over.
+    shutil.rmtree(demo_places(made_shoot).config, ignore_errors=True)
+    ledger = demo_places(made_shoot).ledger
+    for left in ledger.parent.glob(f"{ledger.name}*"):
+        left.unlink()
+    shutil.copy(made_shoot / "as-made.sqlite", ledger)
+    return made_shoot
 
 
 Opener = Callable[..., Application]

@@ -2,59 +2,28 @@
 
 from __future__ import annotations
 
-import shutil
 import sqlite3
 from contextlib import closing
 from pathlib import Path
 
-import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QImage
-from PyQt6.QtWidgets import QApplication, QWidget
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from diadoche.core.watch import Watch
-from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.demo.opening import demo_places
 from diadoche.screens.shelf import ClipsChanged
-from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
-from diadoche.services.jobs.offload import OffloadRequest, perform_offload
-from diadoche.services.ledger.job_results import record_outcome
-from diadoche.services.ledger.kept_clips import kept_clips, record_facts
+from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.machine.settings import Scheme
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import Pulse, ask_for_menu, click_at, dragging, press, rect_of, texts, waits, write
 
 
-@pytest.fixture(scope="module")
-def made_shoot(tmp_path_factory: pytest.TempPathFactory, demo_cards: dict[str, Path]) -> Path:
-    """A shoot of two cards, offloaded and looked at once; its ledger stands aside for each test to begin with."""
-    folder = tmp_path_factory.mktemp("made")
-    ledger = Ledger(demo_places(folder).ledger)
-    settings = demo_settings(folder)
-    shoot = open_shoot(ledger, "Rock", settings)
-    for name in ("Drone", "Keeper's camcorder"):
-        request = OffloadRequest(demo_cards[name], settings.places, shoot.id, shoot.name, name)
-        record_outcome(ledger, request, perform_offload(request, Watch()))
-    clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in kept_clips(ledger, shoot.id))
-    for found in perform_identify(IdentifyRequest(clips), Watch()):
-        record_facts(ledger, found.clip_id, found.facts)
-    ledger.close()
-    demo_places(folder).ledger.rename(folder / "as-made.sqlite")
-    return folder
-
-
 @pytest.fixture
-def shoot_folder(made_shoot: Path) -> Path:
-    ledger = demo_places(made_shoot).ledger
-    for left in ledger.parent.glob(f"{ledger.name}*"):
-        left.unlink()
-    shutil.copy(made_shoot / "as-made.sqlite", ledger)
-    return made_shoot
+def shoot_folder(offloaded_shoot: Path) -> Path:
+    return offloaded_shoot
 
 
 @pytest.fixture
@@ -247,45 +216,3 @@ def test_the_bar_of_the_player_is_dragged_along_and_its_control_plays(
     waits(qtbot, lambda: player.playing)
     click_at(player, pos=QPoint(12, y))
     assert not player.playing
-
-
-def _luminance(samples: np.ndarray) -> np.ndarray:
-    """Relative luminance of sRGB samples from 0 to 255 [WCAG 2.2, relative luminance]."""
-    share = samples / 255
-    linear = np.where(share <= 0.04045, share / 12.92, ((share + 0.055) / 1.055) ** 2.4)
-    return linear @ np.array([0.2126, 0.7152, 0.0722])
-
-
-def _pixels(widget: QWidget) -> np.ndarray:
-    image = widget.grab().toImage().convertToFormat(QImage.Format.Format_RGB888)
-    bits = image.constBits()
-    assert bits is not None
-    rows = np.frombuffer(bits.asstring(image.sizeInBytes()), np.uint8).reshape(image.height(), image.bytesPerLine())
-    return rows[:, : image.width() * 3].reshape(image.height(), image.width(), 3)
-
-
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-def test_the_focus_is_seen_on_everything_that_takes_it(
-    shown: tuple[Application, FootageView], qtbot: QtBot, scheme: Scheme
-) -> None:
-    """What changes with the focus does so by 3:1, along half of an edge at least [WCAG 2.2, 2.4.13]."""
-    application, _view = shown
-    window = application.window
-    application.show_scheme(scheme)
-    waits(qtbot, lambda: application.window.footage.player.image is not None)
-    unseen = set()
-    for number in range(5):
-        window.go_to(number)
-        view = window.stack.currentWidget()
-        assert view is not None
-        for part in (part for part in view.findChildren(QWidget) if part.isVisible() and part.isEnabled()):
-            if not part.focusPolicy() & Qt.FocusPolicy.TabFocus or part.focusProxy() is not None:
-                continue
-            window.setFocus()
-            before = _luminance(_pixels(part))
-            part.setFocus(Qt.FocusReason.TabFocusReason)
-            after = _luminance(_pixels(part))
-            contrast = (np.maximum(before, after) + 0.05) / (np.minimum(before, after) + 0.05)
-            if np.count_nonzero(contrast >= 3) < min(part.width(), part.height()) // 2:
-                unseen.add(f"{number} {type(part).__name__} {part.accessibleName()} {part.objectName()}")
-    assert unseen == set()

@@ -16,7 +16,7 @@ from diadoche.screens.marks import Mark
 from diadoche.services.machine.one_window import OneWindow
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.marks import paint_mark
-from diadoche.ui.parts import RowsModel, table
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.theme import DARK, FAMILY, LIGHT, Colours, Theme
 
@@ -41,7 +41,7 @@ def test_a_table_model_passes_qts_own_tester(theme: Theme, qtbot: QtBot) -> None
     rows.append(("c", "3"))
     model.changed()
     assert model.rowCount() == 3
-    view = table(model, "Rows", 0, (100, 50))
+    view = RowsTable(model, "Rows", 0, (100, 50))
     qtbot.addWidget(view)
     assert view.accessibleName() == "Rows"
 

@@ -21,7 +21,7 @@ from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
 from diadoche.ui.file_manager import dragged
 from diadoche.ui.marks import mark_icon
-from diadoche.ui.parts import goes_to_ends
+from diadoche.ui.rows_table import goes_to_ends
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34

@@ -27,7 +27,6 @@ from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
-    RowsModel,
     TickBox,
     button,
     emptied,
@@ -38,8 +37,8 @@ from diadoche.ui.parts import (
     scrolled,
     show_chosen,
     tab_button,
-    table,
 )
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -66,14 +65,14 @@ class LedgerView(View):
         self._disk_model = RowsModel(
             theme, DISK_COLUMNS, lambda: len(screen.disks), lambda row: screen.disks[row].texts(), self._disk_mark
         )
-        self.disk_table = table(self._disk_model, "Disks", 1, (280, 380, 110, 110, 150))
+        self.disk_table = RowsTable(self._disk_model, "Disks", 1, (280, 380, 110, 110, 150))
         self.disk_table.setToolTip("Return or a double click shows what a disk holds, in the drawer too")
         self.disk_table.activated.connect(lambda index: self._show_disk(index.row()))
         self._pages.addWidget(self.disk_table)
         self._happening_model = RowsModel(
             theme, HAPPENING_COLUMNS, lambda: len(screen.happened), screen.happening_texts, screen.happening_mark
         )
-        self._happening_table = table(self._happening_model, "What happened", 0, (700, 190))
+        self._happening_table = RowsTable(self._happening_model, "What happened", 0, (700, 190))
         self._pages.addWidget(self._happening_table)
         self._message = label(name="soft", wrap=True)
         column.addWidget(self._message)
@@ -125,7 +124,7 @@ class LedgerView(View):
         column.addWidget(self._empty)
         screen = self._screen
         self._model = RowsModel(self._theme, COLUMNS, lambda: len(screen.entries), screen.texts, screen.mark)
-        self.table = table(self._model, "Waybills", 0, (170, 140, 155, 52, 80, 108, 118, 165))
+        self.table = RowsTable(self._model, "Waybills", 0, (170, 140, 155, 52, 80, 108, 118, 165))
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(lambda current, _before: self._select(current.row()))
@@ -158,7 +157,7 @@ class LedgerView(View):
         row.setContentsMargins(14, 12, 14, 12)
         words = QVBoxLayout()
         words.setSpacing(8)
-        self._title = label(name="title")
+        self._title = label(name="title", wrap=True)
         words.addWidget(self._title)
         inside = QWidget()
         held = QVBoxLayout(inside)
@@ -182,7 +181,7 @@ class LedgerView(View):
         for each in (self._open, self._check, self._copy_on):
             buttons.addWidget(each)
         buttons.addSpacing(4)
-        buttons.addWidget(label("Copies of this shoot are read back", "small"))
+        buttons.addWidget(label("Copies of this shoot are read back", "small", wrap=True))
         self._every = ChoiceBox(self._theme)
         self._every.setAccessibleName("How often copies are read back")
         for days, words_of_days in CHECK_CHOICES:

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QScreen
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QScreen
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QStackedWidget,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -30,8 +29,9 @@ from diadoche.ui.footage_view import FootageView
 from diadoche.ui.help_dialog import HelpDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
-from diadoche.ui.parts import fit_to_text, show_chosen
+from diadoche.ui.parts import show_chosen
 from diadoche.ui.rail import RailItem
+from diadoche.ui.rows_table import fit_rows
 from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
@@ -206,16 +206,8 @@ class MainWindow(QMainWindow):
         self.watch_line.fit()
         for item in self._items:
             item.updateGeometry()
-        self._fit_tables()
+        fit_rows(self.footage.table)
         self._rail.setFixedWidth(max(_RAIL_PX, *(item.sizeHint().width() for item in self._items)))
-
-    def _fit_tables(self) -> None:
-        for view in self.findChildren(QTableView):
-            fit_to_text(view)
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
-        super().resizeEvent(event)
-        self._fit_tables()
 
     def look_again(self) -> None:
         """Colours or text sizes changed."""

@@ -21,7 +21,6 @@ from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import (
     ChoiceBox,
     ElidedLabel,
-    RowsModel,
     ShareBar,
     TickBox,
     button,
@@ -29,11 +28,11 @@ from diadoche.ui.parts import (
     menu_button,
     panel,
     scrolled,
-    table,
     with_arrow,
 )
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.stitch_dialog import StitchDialog
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -63,7 +62,7 @@ class GroupPanel(QFrame):
             lambda row: _texts(self._clips[row]),
             lambda row: self._clips[row].mark,
         )
-        self.clips = table(self._model, "Clips of this group", 1, (220, 300, 90, 240))
+        self.clips = RowsTable(self._model, "Clips of this group", 1, (220, 300, 90, 240))
         self.clips.hide()
         self._reason, self._warning = label(name="soft", wrap=True), label(name="problem", wrap=True)
         self._size = label(name="title")
@@ -242,7 +241,7 @@ class OutputsView(View):
             lambda row: (screen.made()[row].name, screen.made()[row].words),
             lambda row: screen.made()[row].mark,
         )
-        self.made_table = table(self._model, "Outputs that were made", 1, (420, 300))
+        self.made_table = RowsTable(self._model, "Outputs that were made", 1, (420, 300))
         self.made_table.doubleClicked.connect(self._open_chosen)
         column.addWidget(self.made_table, 2)
         selection = self.made_table.selectionModel()

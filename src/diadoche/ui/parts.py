@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from functools import partial
+from collections.abc import Callable
 
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, QPointF, QRect, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import (
     QColor,
     QKeyEvent,
@@ -20,11 +19,9 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import (
     QAbstractButton,
-    QAbstractItemView,
     QCheckBox,
     QComboBox,
     QFrame,
-    QHeaderView,
     QLabel,
     QLayout,
     QLineEdit,
@@ -32,19 +29,13 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
-    QTableView,
     QWidget,
 )
 
-from diadoche.screens.marks import Mark
-from diadoche.ui.marks import hatch, mark_icon
+from diadoche.ui.marks import hatch
 from diadoche.ui.theme import Theme
 
 _TICK_PX = 16
-# Rows of tables: at least so high, and so much higher than their text; that text has this height as it is usually.
-_ROW_PX, _ROW_ROOM_PX, _TEXT_PX = 34, 14, 18
-# What columns of their own width leave to the one that stretches; smaller changes than this are none.
-_MOST_OF_A_TABLE, _GROWS_BY = 0.6, 0.02
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
@@ -275,130 +266,7 @@ class ShareBar(QWidget):
         painter.drawRect(box)
 
 
-class RowsModel(QAbstractTableModel):
-    """A table over rows that a screen computes; it keeps none of its own."""
-
-    def __init__(
-        self,
-        theme: Theme,
-        columns: Sequence[str],
-        count: Callable[[], int],
-        texts: Callable[[int], tuple[str, ...]],
-        mark: Callable[[int], Mark | None],
-        *,
-        tips: Sequence[str] = (),
-        mark_column: int = 0,
-    ) -> None:
-        super().__init__()
-        self._theme = theme
-        self._columns = columns
-        self._count = count
-        self._texts = texts
-        self._mark = mark
-        self._tips = tips
-        self._mark_column = mark_column
-        self._shown = 0
-
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
-        return 0 if parent.isValid() else self._shown
-
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
-        return 0 if parent.isValid() else len(self._columns)
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if not index.isValid() or index.row() >= self._count():
-            return None
-        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
-            return self._texts(index.row())[index.column()]
-        mark = self._mark(index.row())
-        if index.column() == self._mark_column and mark is not None:
-            if role == Qt.ItemDataRole.DecorationRole:
-                return mark_icon(mark, self._theme.colours)
-            if role == Qt.ItemDataRole.AccessibleTextRole:
-                return f"{self._texts(index.row())[index.column()]}, {mark.value}"
-        return None
-
-    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if way != Qt.Orientation.Horizontal:
-            return None
-        if role == Qt.ItemDataRole.DisplayRole:
-            return self._columns[section]
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.ToolTipRole and section < len(self._tips):
-            return self._tips[section]
-        return None
-
-    def changed(self) -> None:
-        """The screen's rows changed; the selection stays where the number of rows does."""
-        count = self._count()
-        if count == self._shown:
-            if count:
-                self.dataChanged.emit(self.index(0, 0), self.index(count - 1, len(self._columns) - 1))
-            return
-        self.beginResetModel()
-        self._shown = count
-        self.endResetModel()
-
-
 def leaves_by_escape(field: QLineEdit, leave: Callable[[], object]) -> None:
     """Escape leaves a field for what it is about."""
     shortcut = QShortcut(QKeySequence(Qt.Key.Key_Escape), field, leave)
     shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
-
-
-def goes_to_ends(view: QTableView) -> None:
-    """Home and End go to the first and the last row, not along a row."""
-    for key, last in ((Qt.Key.Key_Home, False), (Qt.Key.Key_End, True)):
-        shortcut = QShortcut(QKeySequence(key), view, partial(_go_to_end, view, last=last))
-        shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
-
-
-def _go_to_end(view: QTableView, *, last: bool) -> None:
-    model = view.model()
-    if model is not None and model.rowCount():
-        view.setCurrentIndex(model.index(model.rowCount() - 1 if last else 0, max(0, view.currentIndex().column())))
-
-
-def fit_to_text(view: QTableView) -> None:
-    """Rows as high as their text asks for, and columns wider by as much as the text grew and the table has room."""
-    vertical, horizontal, model = view.verticalHeader(), view.horizontalHeader(), view.model()
-    assert vertical is not None
-    assert horizontal is not None
-    high = view.fontMetrics().height()
-    vertical.setDefaultSectionSize(max(_ROW_PX, high + _ROW_ROOM_PX))
-    modes = [horizontal.sectionResizeMode(column) for column in range(model.columnCount() if model is not None else 0)]
-    sized = [column for column, mode in enumerate(modes) if mode == QHeaderView.ResizeMode.Interactive]
-    before, grown = view.property("grown") or 1.0, max(1.0, high / _TEXT_PX)
-    if QHeaderView.ResizeMode.Stretch in modes:
-        usual_px = sum(view.columnWidth(column) for column in sized) / before
-        grown = max(1.0, min(grown, _MOST_OF_A_TABLE * view.width() / max(1.0, usual_px)))
-    # Widths that a person chose stay as they are, unless the text changes.
-    if abs(grown - before) > _GROWS_BY:
-        for column in sized:
-            view.setColumnWidth(column, round(view.columnWidth(column) * grown / before))
-        view.setProperty("grown", grown)
-
-
-def table(model: RowsModel, name: str, stretch: int, widths: Sequence[int]) -> QTableView:
-    """A table with whole rows selected, one at a time; one column takes the room that is left."""
-    made = QTableView()
-    made.setModel(model)
-    made.setAccessibleName(name)
-    made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-    made.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-    made.setShowGrid(False)
-    made.setTabKeyNavigation(False)
-    made.setWordWrap(False)
-    made.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-    vertical, horizontal = made.verticalHeader(), made.horizontalHeader()
-    assert vertical is not None
-    assert horizontal is not None
-    vertical.hide()
-    vertical.setDefaultSectionSize(_ROW_PX)
-    horizontal.setHighlightSections(False)
-    for column, width in enumerate(widths):
-        made.setColumnWidth(column, width)
-    horizontal.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
-    goes_to_ends(made)
-    return made

@@ -12,8 +12,9 @@ from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.screens.places import OutputPlaces, Place
 from diadoche.services.side_processes.parser import Parser
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.parts import RowsModel, button, label, table
+from diadoche.ui.parts import button, label
 from diadoche.ui.player import PlayerView
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.seam_curve_view import SeamCurveView
 from diadoche.ui.theme import Theme
 
@@ -36,7 +37,7 @@ class PlacesDialog(QDialog):
             lambda row: _texts(output.places[row]),
             lambda _row: None,
         )
-        self.places = table(self._model, "Places to look at", 1, (170, 400))
+        self.places = RowsTable(self._model, "Places to look at", 1, (170, 400))
         self._model.changed()
         self.output, self.original = PlayerView(theme), PlayerView(theme)
         left, right = QVBoxLayout(), QVBoxLayout()

@@ -10,7 +10,8 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QVBoxLayout, QWid
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.recipe_chooser import RecipeChooser, RecipeRow
-from diadoche.ui.parts import ChoiceBox, RowsModel, button, label, table
+from diadoche.ui.parts import ChoiceBox, button, label
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.theme import Theme
 
 _WIDTH_PX, _ROW_PX, _MOST_ROWS = 1080, 27, 20
@@ -34,7 +35,7 @@ class RecipeDialog(QDialog):
             lambda row: _texts(self._rows[row]),
             lambda row: self._rows[row].mark,
         )
-        self.recipes = table(self._model, "Recipes", 3, (250, 260, 90, 400))
+        self.recipes = RowsTable(self._model, "Recipes", 3, (250, 260, 90, 400), _ROW_PX)
         self._fit()
         column = QVBoxLayout(self)
         column.setContentsMargins(22, 18, 22, 16)
@@ -62,10 +63,9 @@ class RecipeDialog(QDialog):
 
     def _fit(self) -> None:
         """As high as all recipes are: nothing is scrolled that has room."""
-        vertical, header = self.recipes.verticalHeader(), self.recipes.horizontalHeader()
-        if vertical is not None and header is not None:
-            vertical.setDefaultSectionSize(_ROW_PX)
-            rows = min(len(self._rows), _MOST_ROWS) * _ROW_PX
+        header = self.recipes.horizontalHeader()
+        if header is not None:
+            rows = min(len(self._rows), _MOST_ROWS) * self.recipes.row_high
             self.recipes.setFixedHeight(rows + header.sizeHint().height() + 2 * self.recipes.frameWidth())
 
     def _fields_row(self, theme: Theme) -> QHBoxLayout:

@@ -24,7 +24,8 @@ from diadoche.core.sizes import count_text
 from diadoche.screens.stitching import Stitching
 from diadoche.services.ledger.takes import Take
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview
-from diadoche.ui.parts import ChoiceBox, RowsModel, TickBox, button, label, panel, table
+from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.sphere_pictures import FlatPicture, PreviewThread, SeamPicture
 from diadoche.ui.theme import Theme
 
@@ -96,7 +97,7 @@ class StitchDialog(QDialog):
             self._texts,
             lambda row: self._stitching.row(self._takes[row]).mark,
         )
-        self.takes = table(self._model, "Takes", 0, (220, 160, 150))
+        self.takes = RowsTable(self._model, "Takes", 0, (220, 160, 150))
         self.takes.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.takes.setFixedWidth(_LEFT_PX)
         self._model.changed()

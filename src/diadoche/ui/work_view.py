@@ -8,7 +8,8 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from diadoche.screens.actions import Action
 from diadoche.screens.work import COLUMNS, WorkRow, WorkScreen
 from diadoche.ui.actions import Groups, opens_menu
-from diadoche.ui.parts import ElidedLabel, RowsModel, button, label, table
+from diadoche.ui.parts import ElidedLabel, button, label
+from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -41,7 +42,7 @@ class WorkView(View):
             lambda place: _texts(screen.row(place)),
             lambda place: screen.row(place).mark,
         )
-        self.table = table(self._model, "Jobs", 0, (480, 130, 110, 190))
+        self.table = RowsTable(self._model, "Jobs", 0, (480, 130, 110, 190))
         selection = self.table.selectionModel()
         assert selection is not None
         selection.currentRowChanged.connect(lambda now, _before: self._choose(now.row()))

@@ -1,0 +1,210 @@
+"""Tables over rows that a screen computes: the model, and a view whose columns share the room by what they say."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import partial
+
+from PyQt6.QtCore import QAbstractTableModel, QEvent, QModelIndex, Qt
+from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
+from PyQt6.QtWidgets import QAbstractItemView, QTableView
+
+from diadoche.screens.marks import Mark
+from diadoche.ui.marks import mark_icon
+from diadoche.ui.theme import Theme
+
+# How high rows are, and the text in them, at the usual text size.
+_ROW_PX, _TEXT_PX = 34, 18
+# What stands around the text of a cell, and what a mark takes beside it.
+_AROUND_PX, _MARK_PX = 24, 26
+# The first rows say how much room a column needs; the others are like them, or are cut and whole in their tooltip.
+_LOOKED_AT = 40
+
+
+class RowsModel(QAbstractTableModel):
+    """A table over rows that a screen computes; it keeps none of its own."""
+
+    def __init__(
+        self,
+        theme: Theme,
+        columns: Sequence[str],
+        count: Callable[[], int],
+        texts: Callable[[int], tuple[str, ...]],
+        mark: Callable[[int], Mark | None],
+        *,
+        tips: Sequence[str] = (),
+        mark_column: int = 0,
+    ) -> None:
+        super().__init__()
+        self._theme = theme
+        self._columns = columns
+        self._count = count
+        self._texts = texts
+        self._mark = mark
+        self._tips = tips
+        self._mark_column = mark_column
+        self._shown = 0
+
+    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
+        return 0 if parent.isValid() else self._shown
+
+    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
+        return 0 if parent.isValid() else len(self._columns)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if not index.isValid() or index.row() >= self._count():
+            return None
+        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
+            return self._texts(index.row())[index.column()]
+        mark = self._mark(index.row())
+        if index.column() == self._mark_column and mark is not None:
+            if role == Qt.ItemDataRole.DecorationRole:
+                return mark_icon(mark, self._theme.colours)
+            if role == Qt.ItemDataRole.AccessibleTextRole:
+                return f"{self._texts(index.row())[index.column()]}, {mark.value}"
+        return None
+
+    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if way != Qt.Orientation.Horizontal:
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._columns[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole and section < len(self._tips):
+            return self._tips[section]
+        return None
+
+    def changed(self) -> None:
+        """The screen's rows changed; the selection stays where the number of rows does."""
+        count = self._count()
+        if count == self._shown:
+            if count:
+                self.dataChanged.emit(self.index(0, 0), self.index(count - 1, len(self._columns) - 1))
+            return
+        self.beginResetModel()
+        self._shown = count
+        self.endResetModel()
+
+
+def goes_to_ends(view: QTableView) -> None:
+    """Home and End go to the first and the last row, not along a row."""
+    for key, last in ((Qt.Key.Key_Home, False), (Qt.Key.Key_End, True)):
+        shortcut = QShortcut(QKeySequence(key), view, partial(_go_to_end, view, last=last))
+        shortcut.setContext(Qt.ShortcutContext.WidgetShortcut)
+
+
+def _go_to_end(view: QTableView, *, last: bool) -> None:
+    model = view.model()
+    if model is not None and model.rowCount():
+        view.setCurrentIndex(model.index(model.rowCount() - 1 if last else 0, max(0, view.currentIndex().column())))
+
+
+def fit_rows(view: QTableView, row_px: int = _ROW_PX) -> int:
+    """Rows as high as their text asks for; `row_px` at the usual text size. Gives how high they are."""
+    vertical = view.verticalHeader()
+    assert vertical is not None
+    high = max(row_px, view.fontMetrics().height() + row_px - _TEXT_PX)
+    vertical.setDefaultSectionSize(high)
+    return high
+
+
+class RowsTable(QTableView):
+    """Whole rows are selected, one at a time.
+
+    Columns have their usual widths, and one of them the room that is left. Where that is less than it needs, the others
+    keep what their words need; where even that is too much, it can be scrolled to. What the person chose stays.
+    """
+
+    def __init__(self, model: RowsModel, name: str, stretch: int, widths: Sequence[int], row_px: int = _ROW_PX) -> None:
+        """
+        Args:
+            model: the rows.
+            name: what a screen reader calls it; widths that a person chose are kept under it.
+            stretch: the column that takes the room that is left.
+            widths: usual ones, in pixels at the usual text size.
+            row_px: how high rows are at that size.
+        """
+        super().__init__()
+        self._stretch, self._widths, self._row_px = stretch, widths, row_px
+        # Widths that a person chose, in pixels at the usual text size, by column.
+        self.chosen: dict[int, int] = {}
+        self._fitting = False
+        # How high rows are now, in pixels.
+        self.row_high = row_px
+        self.setModel(model)
+        self.setAccessibleName(name)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setShowGrid(False)
+        self.setTabKeyNavigation(False)
+        self.setWordWrap(False)
+        self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        vertical, horizontal = self.verticalHeader(), self.horizontalHeader()
+        assert vertical is not None
+        assert horizontal is not None
+        vertical.hide()
+        horizontal.setHighlightSections(False)
+        horizontal.setMinimumSectionSize(_MARK_PX)
+        horizontal.sectionResized.connect(self._resized)
+        model.modelReset.connect(self.fit)
+        goes_to_ends(self)
+        self.fit()
+
+    @property
+    def _scale(self) -> float:
+        return max(1.0, self.fontMetrics().height() / _TEXT_PX)
+
+    def _resized(self, column: int, _before: int, now: int) -> None:
+        if not self._fitting:
+            self.chosen[column] = round(now / self._scale)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self.fit()
+
+    def changeEvent(self, event: QEvent | None) -> None:  # Qt's name
+        super().changeEvent(event)
+        if event is not None and event.type() in {QEvent.Type.FontChange, QEvent.Type.StyleChange}:
+            self.fit()
+
+    def fit(self) -> None:
+        """Shares the room among the columns, and makes rows as high as their text."""
+        viewport = self.viewport()
+        if self._fitting or viewport is None:
+            return
+        self._fitting = True
+        try:
+            self.row_high = fit_rows(self, self._row_px)
+            for column, width in enumerate(self._shares(viewport.width())):
+                self.setColumnWidth(column, width)
+        finally:
+            self._fitting = False
+
+    def _shares(self, room: int) -> list[int]:
+        usual = [round(width * self._scale) for width in self._widths]
+        needed = [min(self._need(column), width) for column, width in enumerate(usual)]
+        for column, width in self.chosen.items():
+            usual[column] = needed[column] = round(width * self._scale)
+        others = [column for column in range(len(usual)) if column != self._stretch]
+        spare = room - needed[self._stretch] - sum(needed[column] for column in others)
+        wanted = sum(usual[column] - needed[column] for column in others)
+        share = min(1.0, max(0.0, spare / wanted)) if wanted else 0.0
+        found = [round(least + (most - least) * share) for least, most in zip(needed, usual, strict=True)]
+        left = room - sum(found[column] for column in others)
+        found[self._stretch] = max(needed[self._stretch], left)
+        return found
+
+    def _need(self, column: int) -> int:
+        """What the words of a column need, its heading among them."""
+        model, header = self.model(), self.horizontalHeader()
+        assert model is not None
+        assert header is not None
+        heading = str(model.headerData(column, Qt.Orientation.Horizontal) or "")
+        found = header.fontMetrics().horizontalAdvance(heading)
+        metrics = self.fontMetrics()
+        for row in range(min(_LOOKED_AT, model.rowCount())):
+            index = model.index(row, column)
+            mark = _MARK_PX if index.data(Qt.ItemDataRole.DecorationRole) is not None else 0
+            found = max(found, metrics.horizontalAdvance(str(index.data() or "")) + mark)
+        return found + _AROUND_PX
