@@ -20,7 +20,7 @@ from diadoche.services.ledger.shoots import ShootSettings
 from diadoche.services.machine.settings import Settings, save_settings
 from diadoche.ui.application import Application
 from tests.end_to_end.conftest import Opener
-from tests.end_to_end.driving import choose, click, first, offload, press, texts, waits
+from tests.end_to_end.driving import choose, click, dragging, first, offload, press, texts, waits
 from tests.outside.public_tools import ffprobe
 from tests.snapshots import snapshot
 
@@ -249,8 +249,20 @@ def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> N
 def test_the_window_comes_back_as_large_as_it_was(open_window: Opener) -> None:
     first = open_window()
     first.window.resize(1111, 712)
+    first.window.go_to(4)
+    header = first.window.ledger.disk_table.horizontalHeader()
+    assert header is not None
+    first.window.ledger.show_page(1)
+    edge = QPoint(header.sectionViewportPosition(1) - 1, header.height() // 2)
+    with dragging(header.viewport(), edge, edge + QPoint(57, 0)):
+        pass
+    made = first.window.ledger.disk_table.columnWidth(0)
+    assert made > header.minimumSectionSize()
     first.close()
-    assert open_window().window.size() == QSize(1111, 712)
+    again = open_window()
+    assert again.window.size() == QSize(1111, 712)
+    assert again.window.ledger.disk_table.columnWidth(0) == made
+    assert again.window.column_widths() == first.window.column_widths() != {}
 
 
 @pytest.mark.parametrize("kept", [(0, 0), (-5, 700), (10**9, 10**9), (1, 1)])

@@ -26,7 +26,7 @@ from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
 from diadoche.services.station.station import Station
 
-COLUMNS = ("Card", "Shoot", "Offloaded", "Clips", "Size", "Copies", "Last read back", "Camera may format")
+COLUMNS = ("Card", "Shoot", "Offloaded", "Clips", "Size", "Copies", "Read back", "Camera may format")
 DISK_COLUMNS = ("Disk", "Where", "Cards kept", "Size", "Longest unread")
 HAPPENING_COLUMNS = ("What happened", "When")
 CHECK_CHOICES = (

@@ -121,6 +121,7 @@ class Application:
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
         self.window = MainWindow(self.theme, self.desk, self.bench, self._asks())
+        self.window.take_column_widths(self._settings.columns)
         if self._settings.window_px is not None:
             self.window.take_size(self._settings.window_px, filled=self._settings.filled)
         if self.bench is not None:
@@ -233,9 +234,14 @@ class Application:
         QTimer.singleShot(wait_ms, lambda: None if self._closed else doing())
 
     def _keep_size(self) -> None:
-        """The next window is as large as this one. A disk that is full keeps nobody from closing."""
+        """The next window is as large, and its columns as wide. A disk that is full keeps nobody from closing."""
         usual = self.window.normalGeometry()
-        now = replace(self._settings, window_px=(usual.width(), usual.height()), filled=self.window.isMaximized())
+        now = replace(
+            self._settings,
+            window_px=(usual.width(), usual.height()),
+            filled=self.window.isMaximized(),
+            columns=self.window.column_widths(),
+        )
         if now != self._settings:
             self._settings = now
             with suppress(OSError):

@@ -181,7 +181,7 @@ class LedgerView(View):
         for each in (self._open, self._check, self._copy_on):
             buttons.addWidget(each)
         buttons.addSpacing(4)
-        buttons.addWidget(label("Copies of this shoot are read back", "small", wrap=True))
+        buttons.addWidget(label("Copies are read back", "small"))
         self._every = ChoiceBox(self._theme)
         self._every.setAccessibleName("How often copies are read back")
         for days, words_of_days in CHECK_CHOICES:

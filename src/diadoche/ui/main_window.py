@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
 
@@ -31,7 +31,7 @@ from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
 from diadoche.ui.parts import show_chosen
 from diadoche.ui.rail import RailItem
-from diadoche.ui.rows_table import fit_rows
+from diadoche.ui.rows_table import RowsTable, fit_rows
 from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
@@ -111,6 +111,15 @@ class MainWindow(QMainWindow):
             self.resize(width, height)
         if filled:
             self.setWindowState(self.windowState() | Qt.WindowState.WindowMaximized)
+
+    def column_widths(self) -> dict[str, dict[str, int]]:
+        """How wide the person made columns of tables, by the tables' names."""
+        return {each.accessibleName(): each.chosen for each in self.findChildren(RowsTable) if each.chosen}
+
+    def take_column_widths(self, widths: Mapping[str, Mapping[str, int]]) -> None:
+        """Columns as wide as they were made once."""
+        for each in self.findChildren(RowsTable):
+            each.take_chosen(widths.get(each.accessibleName(), {}))
 
     def _build(self, theme: Theme) -> None:
         rail = QWidget()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QAbstractTableModel, QEvent, QModelIndex, Qt
@@ -19,6 +19,8 @@ _ROW_PX, _TEXT_PX = 34, 18
 _AROUND_PX, _MARK_PX = 24, 26
 # The first rows say how much room a column needs; the others are like them, or are cut and whole in their tooltip.
 _LOOKED_AT = 40
+# No column is made narrower or wider than this, at the usual text size.
+_LEAST_PX, _MOST_PX = 26, 4000
 
 
 class RowsModel(QAbstractTableModel):
@@ -127,8 +129,8 @@ class RowsTable(QTableView):
         """
         super().__init__()
         self._stretch, self._widths, self._row_px = stretch, widths, row_px
-        # Widths that a person chose, in pixels at the usual text size, by column.
-        self.chosen: dict[int, int] = {}
+        # Widths that a person chose, in pixels at the usual text size, by the column's heading.
+        self._chosen: dict[str, int] = {}
         self._fitting = False
         # How high rows are now, in pixels.
         self.row_high = row_px
@@ -157,7 +159,21 @@ class RowsTable(QTableView):
 
     def _resized(self, column: int, _before: int, now: int) -> None:
         if not self._fitting:
-            self.chosen[column] = round(now / self._scale)
+            self._chosen[self._heading(column)] = round(now / self._scale)
+
+    def _heading(self, column: int) -> str:
+        model = self.model()
+        return str(model.headerData(column, Qt.Orientation.Horizontal) or "") if model is not None else ""
+
+    @property
+    def chosen(self) -> dict[str, int]:
+        """How wide the person made columns, in pixels at the usual text size, by their headings."""
+        return dict(self._chosen)
+
+    def take_chosen(self, widths: Mapping[str, int]) -> None:
+        """Columns as wide as they were made once; what makes no sense is passed over."""
+        self._chosen = {name: width for name, width in widths.items() if _LEAST_PX <= width <= _MOST_PX}
+        self.fit()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
         super().resizeEvent(event)
@@ -184,8 +200,9 @@ class RowsTable(QTableView):
     def _shares(self, room: int) -> list[int]:
         usual = [round(width * self._scale) for width in self._widths]
         needed = [min(self._need(column), width) for column, width in enumerate(usual)]
-        for column, width in self.chosen.items():
-            usual[column] = needed[column] = round(width * self._scale)
+        for column in range(len(usual)):
+            if (width := self._chosen.get(self._heading(column))) is not None:
+                usual[column] = needed[column] = round(width * self._scale)
         others = [column for column in range(len(usual)) if column != self._stretch]
         spare = room - needed[self._stretch] - sum(needed[column] for column in others)
         wanted = sum(usual[column] - needed[column] for column in others)
@@ -200,8 +217,7 @@ class RowsTable(QTableView):
         model, header = self.model(), self.horizontalHeader()
         assert model is not None
         assert header is not None
-        heading = str(model.headerData(column, Qt.Orientation.Horizontal) or "")
-        found = header.fontMetrics().horizontalAdvance(heading)
+        found = header.fontMetrics().horizontalAdvance(self._heading(column))
         metrics = self.fontMetrics()
         for row in range(min(_LOOKED_AT, model.rowCount())):
             index = model.index(row, column)

@@ -24,6 +24,8 @@ class Settings:
     # How large the window was, in pixels; None where it is as large as usual.
     window_px: tuple[int, int] | None = None
     filled: bool = False
+    # How wide the person made columns, in pixels at the usual text size: by a table's name, and a column's.
+    columns: dict[str, dict[str, int]] = field(default_factory=dict)
 
 
 def load_settings(folder: Path) -> Settings:
