@@ -208,6 +208,14 @@ def test_a_recipe_that_cannot_hold_a_clip_is_said_before_the_start(scene: Scene,
     scene.desk.outputs.take(chooser)
     assert convert().recipe == "H.264, woven only"
     assert "H.264, woven only cannot hold 2704×1520 progressive" in convert().warning
+    # What it cannot hold is not asked for, and not called to be made.
+    outputs = scene.desk.outputs
+    assert (convert().to_make, convert().size) == (0, "")
+    assert outputs.to_make() == sum(row.to_make for row in outputs.groups())
+    assert all("cannot hold" in row.words for row in outputs.clips_of("convert"))
+    outputs.include("rewrap", included=False)
+    assert outputs.make() == 0
+    assert not any(job.kind == "make" for job in scene.runner.added)
     chooser.choose_named("stills-png")
     scene.desk.outputs.take(chooser)
     assert convert().warning == "Stills in PNG holds no sound."

@@ -9,7 +9,7 @@ from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
 from diadoche.screens.output_plan import MADE, OutputPlan, is_unwanted
 from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
-from diadoche.screens.recipe_chooser import Alike, Outlook, alike, outlook
+from diadoche.screens.recipe_chooser import Alike, Outlook, alike_with_places, outlook
 from diadoche.screens.stitch_group import StitchGroup
 from diadoche.services.ledger.kept_clips import KeptClip
 
@@ -38,7 +38,7 @@ class OutputGroups:
         self._stitch = stitch
         self._by_route: dict[str, list[KeptClip]] = {}
         self._groups: list[GroupRow] | None = None
-        self._known_alike: tuple[list[Facts], list[Alike]] = [], []
+        self._known_alike: tuple[list[Facts], list[Alike], list[int]] = [], [], []
 
     def take(self, clips: Sequence[KeptClip]) -> None:
         """The clips as they are now, all of them looked at."""
@@ -61,6 +61,16 @@ class OutputGroups:
     def open_clips(self, route: str) -> list[KeptClip]:
         """Those of which something is to be made still."""
         return [clip for clip in self.of(route) if self._plan.is_open(clip)]
+
+    def can_be_made(self, route: str) -> list[KeptClip]:
+        """Those of which the next start would make something: a recipe may not hold all of them."""
+        clips = self.open_clips(route)
+        if route != "convert":
+            return clips
+        with_picture = [clip for clip in clips if clip.facts is not None and clip.facts.video]
+        kinds, places = self._alike_with_places(with_picture)
+        held = [outlook([kind], self._plan.recipe, self._plan.changes).refused == 0 for kind in kinds]
+        return [clip for clip, place in zip(with_picture, places, strict=True) if held[place]]
 
     def groups(self) -> list[GroupRow]:
         """Routes that occur, in the order of the work; put together once for every change."""
@@ -95,6 +105,7 @@ class OutputGroups:
         clips = self.of(route)
         title, reason = _WORDS[route]
         open_clips = self.open_clips(route) if route in MADE else []
+        to_make = len(self.can_be_made(route)) if route in MADE else 0
         made = sum(self._plan.delivered(clip) is not None for clip in clips)
         size, warning = self._estimate(route, open_clips)
         unwanted = (
@@ -118,9 +129,9 @@ class OutputGroups:
             title,
             f"{reason} {left_out}".strip(),
             len(clips),
-            len(open_clips),
+            to_make,
             made,
-            f"about {size_text(size)}" if open_clips else "",
+            f"about {size_text(size)}" if to_make else "",
             size,
             self._choices(route),
             self._plan.containers.get(route, ""),
@@ -145,13 +156,16 @@ class OutputGroups:
 
     def alike(self, clips: Sequence[KeptClip]) -> list[Alike]:
         """Clips by format. The same clips are asked for at every refresh: ten thousand are put together once."""
+        return self._alike_with_places(clips)[0]
+
+    def _alike_with_places(self, clips: Sequence[KeptClip]) -> tuple[list[Alike], list[int]]:
         facts: list[Facts] = [clip.facts for clip in clips if clip.facts is not None and clip.facts.video]
-        known, found = self._known_alike
+        known, found, places = self._known_alike
         if len(facts) != len(known) or any(mine is not theirs for mine, theirs in zip(facts, known, strict=True)):
-            found = alike(facts)
+            found, places = alike_with_places(facts)
             if len(facts) > 1:
-                self._known_alike = facts, found
-        return found
+                self._known_alike = facts, found, places
+        return found, places
 
 
 def _sound_apart(clips: Sequence[KeptClip]) -> str:

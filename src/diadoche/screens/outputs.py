@@ -203,7 +203,7 @@ class OutputsScreen:
             (clip, ways[route], changes.get(route))
             for route in MADE
             if route not in left_out and route != "stitch"
-            for clip in self._groups.open_clips(route)
+            for clip in self._groups.can_be_made(route)
         ]
         takes = self._stitch.open_takes() if "stitch" not in left_out else []
         stitches = [self.stitching.request(take, self._plan.stitch_recipe, folder) for take in takes]

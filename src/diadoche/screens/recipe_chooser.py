@@ -28,7 +28,14 @@ class Alike:
 
 def alike(facts: Iterable[Facts]) -> list[Alike]:
     """Clips put together by what a recipe makes of them: a thousand of one camera are one question, not a thousand."""
+    return alike_with_places(facts)[0]
+
+
+def alike_with_places(facts: Iterable[Facts]) -> tuple[list[Alike], list[int]]:
+    """The same, and for each clip the place of those among which it is."""
     found: dict[tuple[PictureFormat, tuple[SoundFormat, ...]], tuple[int, int]] = {}
+    order: dict[tuple[PictureFormat, tuple[SoundFormat, ...]], int] = {}
+    places = []
     for each in facts:
         picture = PictureFormat.of(each)
         key = (
@@ -37,10 +44,12 @@ def alike(facts: Iterable[Facts]) -> list[Alike]:
         )
         clips, pictures = found.get(key, (0, 0))
         found[key] = clips + 1, pictures + picture.pictures
-    return [
+        places.append(order.setdefault(key, len(order)))
+    kinds = [
         Alike(replace(picture, pictures=pictures), sounds, clips)
         for (picture, sounds), (clips, pictures) in found.items()
     ]
+    return kinds, places
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -24,7 +24,7 @@ from diadoche.screens.browsing import GROUPINGS, SHOWINGS
 from diadoche.screens.footage import SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
-from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
+from diadoche.ui.actions import Groups, add_shortcuts, fill, opens_menu
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.footage_table import FootageTable
@@ -35,6 +35,7 @@ from diadoche.ui.parts import (
     menu_button,
     panel,
     scrolled,
+    selectable,
     show_chosen,
     with_arrow,
 )
@@ -169,8 +170,13 @@ class FootageView(View):
         self.search_field.textChanged.connect(self._screen.find)
         leaves_by_escape(self.search_field, self._leave_search)
         row.addWidget(self.search_field, 1)
-        self._show_button = self._menu(row, "Show", SHOWINGS, self._screen.show_only, "Which clips are shown")
-        self._group_button = self._menu(row, "Group", GROUPINGS, self._screen.group_by, "Puts alike clips together")
+        screen = self._screen
+        self._show_button = self._menu(
+            row, "Show", SHOWINGS, screen.show_only, lambda: screen.browsing.showing, "Which clips are shown"
+        )
+        self._group_button = self._menu(
+            row, "Group", GROUPINGS, screen.group_by, lambda: screen.look.grouping, "Puts alike clips together"
+        )
         button, menu = menu_button("Columns", tip="Which columns the table has")
         for each in ALL_COLUMNS:
             action = menu.addAction(each.name)
@@ -185,14 +191,25 @@ class FootageView(View):
 
     @staticmethod
     def _menu(
-        row: QHBoxLayout, title: str, choices: Sequence[tuple[str, str]], choose: object, tip: str
+        row: QHBoxLayout,
+        title: str,
+        choices: Sequence[tuple[str, str]],
+        choose: object,
+        chosen: Callable[[], str],
+        tip: str,
     ) -> QPushButton:
+        """A button with a menu in which what is chosen has a tick."""
         assert callable(choose)
         button, menu = menu_button(title, tip=tip)
-        for name, words in choices:
-            action = menu.addAction(words[:1].upper() + words[1:])
-            assert action is not None
-            action.triggered.connect(lambda _on=False, name=name: choose(name))
+
+        def action(name: str, words: str) -> Action:
+            return Action(words[:1].upper() + words[1:], partial(choose, name), chosen=lambda: chosen() == name)
+
+        def show() -> None:
+            menu.clear()
+            fill(menu, [[action(name, words) for name, words in choices]])
+
+        menu.aboutToShow.connect(show)
         row.addWidget(button)
         return button
 
@@ -208,6 +225,7 @@ class FootageView(View):
             label(name="proven", wrap=True),
             label(name="problem", wrap=True),
         )
+        selectable(self._title, self._reasons, self._facts, self._kept, self._problems)
         # Much can be known of a clip: what does not fit is scrolled to, and never cut.
         inside = QWidget()
         known = QVBoxLayout(inside)

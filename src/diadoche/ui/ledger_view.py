@@ -35,6 +35,7 @@ from diadoche.ui.parts import (
     menu_button,
     panel,
     scrolled,
+    selectable,
     show_chosen,
     tab_button,
 )
@@ -253,7 +254,9 @@ class LedgerView(View):
         shape = MarkWidget(self._theme, 16)
         shape.show_mark(mark)
         row.addWidget(shape)
-        row.addWidget(label(text, wrap=True), 1)
+        words = label(text, wrap=True)
+        selectable(words)
+        row.addWidget(words, 1)
         return line
 
     # -- what is asked for ---------------------------------------------------------------------

@@ -47,6 +47,12 @@ def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
     return made
 
 
+def selectable(*parts: QLabel) -> None:
+    """Words and paths that a person may want elsewhere: marked by the mouse, and copied."""
+    for part in parts:
+        part.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+
+
 class ElidedLabel(QLabel):
     """A text that is cut with dots where there is no room, and whole in its tooltip; it never widens the window."""
 

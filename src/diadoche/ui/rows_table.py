@@ -200,6 +200,8 @@ class RowsTable(QTableView):
     def _shares(self, room: int) -> list[int]:
         usual = [round(width * self._scale) for width in self._widths]
         needed = [min(self._need(column), width) for column, width in enumerate(usual)]
+        # What a row is called is worth more than the air beside what it says.
+        needed[self._stretch] = min(self._need(self._stretch), max(usual[self._stretch], room // 2))
         for column in range(len(usual)):
             if (width := self._chosen.get(self._heading(column))) is not None:
                 usual[column] = needed[column] = round(width * self._scale)

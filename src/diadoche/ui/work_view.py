@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from diadoche.screens.actions import Action
 from diadoche.screens.work import COLUMNS, WorkRow, WorkScreen
 from diadoche.ui.actions import Groups, opens_menu
-from diadoche.ui.parts import ElidedLabel, button, label
+from diadoche.ui.parts import ElidedLabel, button, label, selectable
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -48,6 +48,7 @@ class WorkView(View):
         selection.currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         column.addWidget(self.table, 1)
         self._detail = label(wrap=True)
+        selectable(self._detail)
         row = QHBoxLayout()
         row.addWidget(self._detail, 1)
         self._stop = button("Stop", self._stop_selected, tip="What is finished is kept; nothing half-made stays")
