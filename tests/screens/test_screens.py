@@ -215,6 +215,7 @@ def test_a_recipe_that_cannot_hold_a_clip_is_said_before_the_start(scene: Scene,
     assert all("cannot hold" in row.words for row in outputs.clips_of("convert"))
     outputs.include("rewrap", included=False)
     assert outputs.make() == 0
+    scene.written()
     assert not any(job.kind == "make" for job in scene.runner.added)
     chooser.choose_named("stills-png")
     scene.desk.outputs.take(chooser)

@@ -87,6 +87,10 @@ class LedgerError(DiadocheError):
     """The ledger cannot be used."""
 
 
+class LedgerRefuses(LedgerError):
+    """The ledger is damaged, or holds something against what was to be written: another try ends as this one did."""
+
+
 def _is_there(root: Path) -> bool:
     # A pulled disk may still have a name: asking it anything at all fails then.
     try:

@@ -215,6 +215,8 @@ class OutputsScreen:
     def _ask(self, clips: Sequence[KeptClip], requests: Callable[[], Sequence[Request]]) -> int:
         """Has requests put together and into the queue where nobody waits for it: they may be thousands."""
         names = {clip.id: f"{clip.card} {clip.clip.name}" for clip in clips}
+        if not names:
+            return 0
 
         def add() -> None:
             self._runner.add_all([_job(request, names[request.clip_id]) for request in requests()])

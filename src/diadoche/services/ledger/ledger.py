@@ -9,10 +9,10 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from sqlalchemy import Engine, create_engine, event, inspect, text
-from sqlalchemy.exc import DatabaseError, OperationalError
+from sqlalchemy.exc import DatabaseError, DataError, IntegrityError, OperationalError, ProgrammingError
 from sqlalchemy.orm import Session
 
-from diadoche.core.errors import LedgerError
+from diadoche.core.errors import LedgerError, LedgerRefuses
 from diadoche.services.ledger.models import NEWEST_VERSION
 from diadoche.services.ledger.writer import LedgerWriter
 
@@ -132,8 +132,16 @@ def _translated(path: Path) -> Iterator[None]:
             safe=safe,
             do="Close other programs that use it, make room on its disk, and try again.",
         ) from error
+    except (IntegrityError, ProgrammingError, DataError) as error:
+        # What was to be written makes no sense: that is no damage, and nothing that moving the file away would mend.
+        raise LedgerRefuses(
+            f"The ledger at {path} does not take what was to be written: {error.orig}.",
+            path=path,
+            safe=safe,
+            do="Keep the ledger as it is, and report this.",
+        ) from error
     except DatabaseError as error:
-        raise LedgerError(
+        raise LedgerRefuses(
             f"The ledger at {path} is damaged: {error.orig}.",
             path=path,
             safe=safe,

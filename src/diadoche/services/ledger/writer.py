@@ -1,7 +1,8 @@
 """Writing in the ledger where nobody waits: one thing after the other, until the ledger takes each.
 
 A ledger that another program holds, or whose disk is full, holds up neither the queue nor the window: what could not
-be written is tried again, and nothing is dropped for it while the application runs.
+be written is tried again, and nothing is dropped for it while the application runs. Only what the ledger will never
+take is passed over, and said in the log.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 
-from diadoche.core.errors import LedgerError
+from diadoche.core.errors import LedgerError, LedgerRefuses
 
 LOG = logging.getLogger(__name__)
 _AGAIN_S = 1.0
@@ -24,7 +25,7 @@ class LedgerWriter:
     def __init__(self) -> None:
         self._wanted: deque[Callable[[], None]] = deque()
         self._changed = threading.Condition()
-        self._writing = False
+        self._writing = self._given_up = False
         self._until_s: float | None = None
 
     def do(self, work: Callable[[], None]) -> None:
@@ -43,13 +44,14 @@ class LedgerWriter:
         """
         with self._changed:
             self._until_s = time.monotonic() + longest_s
+            self._given_up = False
             self._changed.notify_all()
             # A transaction of its own may be waiting for the lock: it is not cut short.
             self._changed.wait_for(lambda: not self._writing, longest_s + _AGAIN_S)
-            written = not self._writing
-            if written:
+            ended = not self._writing
+            if ended:
                 self._until_s = None
-        return written
+            return ended and not self._given_up
 
     def _write_all(self) -> None:
         while True:
@@ -67,8 +69,13 @@ class LedgerWriter:
             try:
                 work()
                 return
+            except LedgerRefuses:
+                # Tried again for ever, it would hold up all that comes after it.
+                LOG.exception("something could not be written in the ledger, and will never be")
+                return
             except LedgerError as error:
                 if self._is_too_late():
+                    self._given_up = True
                     LOG.error("given up, for the ledger does not take it: %s", error.problem.what)  # no defect
                     return
             except Exception:

@@ -132,6 +132,8 @@ class Runner:
         Raises:
             LedgerError: the ledger cannot even be read; nothing was begun.
         """
+        if not jobs:
+            return []
         now = datetime.now(UTC)
         new = [
             Job(number, each.kind, each.title, each.resource, each.request, State.WAITING, now)
