@@ -78,6 +78,7 @@ class Scene:
         shoot = open_shoot(self.ledger, "Rock", ShootSettings(places=(folder / "A", folder / "B"), **settings))
         self.station = Station(self.ledger, self.runner, places, shoot, _own_disk)  # type: ignore[arg-type]  # by hand
         self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand
+        self.desk.begin()
 
     def written(self) -> None:
         """Waits until the ledger has what was said."""

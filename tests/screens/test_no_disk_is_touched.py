@@ -50,6 +50,19 @@ def test_screens_station_and_window_ask_no_disk() -> None:
     assert found == []
 
 
+def test_copies_are_asked_for_by_what_is_known_of_disks() -> None:
+    """Without being told how, the ledger's queries would look whether folders are there themselves."""
+    without = []
+    for part in ("screens", "ui", "services/station"):
+        for file in sorted((SOURCE / part).rglob("*.py")):
+            for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+                if isinstance(node, ast.Call) and getattr(node.func, "id", "") in {"kept_clips", "delivered"}:
+                    needed = {"kept_clips": 3, "delivered": 2}[node.func.id]  # type: ignore[attr-defined]
+                    if len(node.args) < needed:
+                        without.append((file.name, node.lineno))
+    assert without == []
+
+
 def test_the_search_finds_what_it_looks_for(tmp_path: Path) -> None:
     file = tmp_path / "a.py"
     file.write_text(

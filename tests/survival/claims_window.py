@@ -47,6 +47,7 @@ def offloaded_by_the_window(ledger_path: Path, state: Path, card: Path, places: 
         station = Station(ledger, runner, folders, shoot)  # type: ignore[arg-type]  # by hand
         ending.callback(station.close)
         desk = Desk(ledger, runner, station)  # type: ignore[arg-type]  # by hand
+        desk.begin()
         station.put_in(Medium("r1", card, card.name, "Reader 1"))
         if not _done(desk, runner, ledger, "look"):
             return None

@@ -36,6 +36,8 @@ class CardsScreen:
         self._station = station
         self._ledger = ledger
         self.on_change: Callable[[], None] = lambda: None
+        # Told before, and of every change by itself: the sentence on top may say something else.
+        self.on_line: Callable[[], None] = lambda: None
         self._remaining = RemainingTime(station)
         self.sources = Sources(station, ledger)
         self.shoots = Shoots(station, ledger, undo)

@@ -43,6 +43,9 @@ class Desk:
         self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
         self.shelf.listeners.append(lambda _change: self._measure_playback())
+
+    def begin(self) -> None:
+        """Reads the clips of the shoot: the window calls it when it stands, for thousands take their time."""
         self.shelf.refresh()
 
     def watch_line(self) -> WatchLine:
@@ -100,6 +103,11 @@ class Desk:
             self._shoot = self.station.shoot.id
             self.undo.forget()
             self._soon(self.shelf.refresh)
+        # The sentence follows at once: what it says must never be behind. The board is drawn once for many changes.
+        self.cards.on_line()
+        self._soon(self._show_cards)
+
+    def _show_cards(self) -> None:
         self.cards.on_change()
 
     def _soon(self, *refreshes: Callable[[], None]) -> None:

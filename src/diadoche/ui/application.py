@@ -132,6 +132,8 @@ class Application:
         left_open = self.runner.recover()
         self.station.take_up(left_open)
         self.desk.outputs.taken_up(left_open)
+        # As soon as the window is painted: reading ten thousand clips beside it would make it wait.
+        self._after_ms(0, self.desk.begin)
         self.demo_hands = None
         if opening.day is not None and self.bench is not None:
             self.demo_hands = DemoHands(opening.day, self.bench, self.desk)

@@ -95,6 +95,7 @@ class MainWindow(QMainWindow):
         self._fit()
         self._add_actions()
         desk.cards.on_change = self._cards_changed
+        desk.cards.on_line = self._show_line
         desk.work.on_change = self._work_changed
         desk.shelf.listeners.append(lambda _change: self._show_summaries())
         self._silent: Path | None = None

@@ -132,6 +132,8 @@ class RowsTable(QTableView):
         # Widths that a person chose, in pixels at the usual text size, by the column's heading.
         self._chosen: dict[str, int] = {}
         self._fitting = False
+        # What columns were last shared by.
+        self._fitted: tuple[object, ...] = ()
         # How high rows are now, in pixels.
         self.row_high = row_px
         self.setModel(model)
@@ -149,13 +151,17 @@ class RowsTable(QTableView):
         horizontal.setHighlightSections(False)
         horizontal.setMinimumSectionSize(_MARK_PX)
         horizontal.sectionResized.connect(self._resized)
-        model.modelReset.connect(self.fit)
+        model.modelReset.connect(self._reset)
         goes_to_ends(self)
         self.fit()
 
     @property
     def _scale(self) -> float:
         return max(1.0, self.fontMetrics().height() / _TEXT_PX)
+
+    def _reset(self) -> None:
+        self._fitted = ()
+        self.fit()
 
     def _resized(self, column: int, _before: int, now: int) -> None:
         if not self._fitting:
@@ -186,9 +192,16 @@ class RowsTable(QTableView):
 
     def fit(self) -> None:
         """Shares the room among the columns, and makes rows as high as their text."""
-        viewport = self.viewport()
-        if self._fitting or viewport is None:
+        viewport, header = self.viewport(), self.horizontalHeader()
+        if self._fitting or viewport is None or header is None:
             return
+        # A style that is put on tells each table many times, and nothing that columns depend on is different.
+        model = self.model()
+        rows = model.rowCount() if model is not None else 0
+        now = (viewport.width(), self.font().toString(), header.font().toString(), rows, tuple(self._chosen.items()))
+        if now == self._fitted:
+            return
+        self._fitted = now
         self._fitting = True
         try:
             self.row_high = fit_rows(self, self._row_px)

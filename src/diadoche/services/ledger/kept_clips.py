@@ -64,7 +64,11 @@ class KeptClip:
 
 
 def kept_clips(
-    ledger: Ledger, shoot_id: int, is_there: Callable[[Path, Path], bool | None] = lambda path, _place: path.is_dir()
+    ledger: Ledger,
+    shoot_id: int,
+    is_there: Callable[[Path, Path], bool | None] = lambda path, _place: path.is_dir(),
+    *,
+    only_unknown: bool = False,
 ) -> list[KeptClip]:
     """The clips of a shoot that stand in at least one copy that was whole when last looked at, in order of time.
 
@@ -72,14 +76,18 @@ def kept_clips(
         ledger: that knows them.
         shoot_id: of the shoot.
         is_there: whether a copy's folder is there, by it and its place; None where that is not known.
+        only_unknown: those of which nothing is known yet.
     """
+    asked = (
+        select(ClipRow, WaybillRow)
+        .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
+        .where(func.coalesce(ClipRow.shoot_id, WaybillRow.shoot_id) == shoot_id)
+    )
+    if only_unknown:
+        asked = asked.where(func.coalesce(ClipRow.facts, "") == "")
     with ledger.session() as session:
         rows = session.execute(
-            select(ClipRow, WaybillRow)
-            .join(WaybillRow, ClipRow.waybill_id == WaybillRow.id)
-            .where(func.coalesce(ClipRow.shoot_id, WaybillRow.shoot_id) == shoot_id)
-            .options(selectinload(ClipRow.outputs), selectinload(WaybillRow.copies))
-            .order_by(ClipRow.id)
+            asked.options(selectinload(ClipRow.outputs), selectinload(WaybillRow.copies)).order_by(ClipRow.id)
         ).all()
         # A card's copies are looked for once, however many clips it has.
         places: dict[int, tuple[tuple[CopyEntry, ...], Path | None]] = {}

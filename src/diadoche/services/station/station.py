@@ -89,7 +89,7 @@ class Station:
         self._board = CardBoard()
         self.cards, self.listeners = self._board.cards, self._board.listeners
         self._listing = Listing(self._board, runner, places, self._listed, self._note)
-        self._new_footage = NewFootage(ledger, runner, places)
+        self._new_footage = NewFootage(ledger, runner, places, in_background, self.is_there)
         self._clocks = Clocks(ledger)
         self._rigs = {layout.name: layout for layout in self.layouts() if layout.cards_a_set}
 
