@@ -29,6 +29,7 @@ _PLACE_WIDTH_PX = 290
 # Of the room that there is, where large text would have more; the rest is for the ribbons.
 _CARD_SHARE, _PLACE_SHARE = 0.46, 0.4
 _SPACE_PX, _COMPACT_SPACE_PX, _SET_MARGIN_PX = 12, 5, 1
+_NUMBERS_STEP = 16
 _MANY_RIBBONS, _SLOWER_S = 8, 0.25
 _THINNEST_PX, _THICKEST_PX = 8.0, 18.0
 _MARK_PX = 18.0
@@ -368,7 +369,11 @@ class Board(QWidget):
         around = self.parentWidget()
         seen_px = around.height() if around is not None else self.height()
         by = (
-            [(row.key, row.mark, row.remark, row.advice, row.numbers, row.contents) for row in rows],
+            # Numbers run ten times a second: only how many lines they take makes a difference.
+            [
+                (row.key, row.mark, row.remark, row.advice, len(row.numbers) // _NUMBERS_STEP, row.contents)
+                for row in rows
+            ],
             seen_px,
             self._card_width(),
             self._theme.scale,
@@ -403,37 +408,37 @@ class Board(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         heaviest = max((ribbon.weight_bytes for ribbon in self._ribbons), default=1) or 1
         room = self._room() if self._cards and self._places else 0.0
+        cards = {key: self._box(card) for key, card in self._cards.items()}
+        places = {key: self._box(place) for key, place in self._places.items()}
+        order = sorted(cards, key=lambda key: cards[key].top())
         # The ones at rest first, so that what moves lies on top.
         for ribbon in sorted(self._ribbons, key=lambda each: each.mark is Mark.UNDER_WAY):
-            ends = self._ends(ribbon)
-            if ends is not None:
+            card, place = cards.get(ribbon.key), places.get(str(ribbon.place))
+            if card is not None and place is not None:
+                ends = (
+                    _on_edge(card, list(places).index(str(ribbon.place)), len(places), right=True),
+                    _on_edge(place, order.index(ribbon.key), len(order), right=False),
+                )
                 share = (ribbon.weight_bytes / heaviest) ** 0.5
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
                 _paint_ribbon(painter, ribbon, ends, thick, min(_MARK_PX, room - 3), self._theme.colours)
 
     def _room(self) -> float:
         """What one ribbon has along the edge where they are closest, in pixels."""
-        cards = [_step(panel, len(self._places)) for panel in self._cards.values()]
-        places = [_step(panel, len(self._cards)) for panel in self._places.values()]
+        cards = [_step(panel.height(), len(self._places)) for panel in self._cards.values()]
+        places = [_step(panel.height(), len(self._cards)) for panel in self._places.values()]
         return min([*cards, *places])
-
-    def _ends(self, ribbon: Ribbon) -> tuple[QPointF, QPointF] | None:
-        card, place = self._cards.get(ribbon.key), self._places.get(str(ribbon.place))
-        if card is None or place is None:
-            return None
-        begin = self._on_edge(card, list(self._places).index(str(ribbon.place)), len(self._places), right=True)
-        order = sorted(self._cards, key=lambda key: self._box(self._cards[key]).top())
-        return begin, self._on_edge(place, order.index(ribbon.key), len(order), right=False)
 
     def _box(self, part: QWidget) -> QRect:
         """Where a panel lies; one in a frame ends where the frame does."""
         box = QRect(part.mapTo(self, QPoint(0, 0)), part.size())
         return box if part.parentWidget() is self else box.adjusted(-_SET_MARGIN_PX, 0, _SET_MARGIN_PX, 0)
 
-    def _on_edge(self, part: QWidget, number: int, count: int, *, right: bool) -> QPointF:
-        box = self._box(part)
-        y = box.center().y() + (number - (count - 1) / 2) * _step(part, count)
-        return QPointF(box.right() + 2 if right else box.left() - 1, y)
+
+def _on_edge(box: QRect, number: int, count: int, *, right: bool) -> QPointF:
+    """Where one of some ribbons ends at a panel."""
+    y = box.center().y() + (number - (count - 1) / 2) * _step(box.height(), count)
+    return QPointF(box.right() + 2 if right else box.left() - 1, y)
 
 
 def _empty(title: str, text: str, width: int) -> QFrame:
@@ -458,8 +463,8 @@ def _drawn(ribbon: Ribbon) -> tuple[object, ...]:
     return round(ribbon.copied * 200), round(ribbon.proven * 200)
 
 
-def _step(part: QWidget, count: int) -> float:
-    return min(24.0, part.geometry().height() / (count + 1))
+def _step(high: int, count: int) -> float:
+    return min(24.0, high / (count + 1))
 
 
 def _spoken(ribbon: Ribbon) -> str:
