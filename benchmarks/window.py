@@ -289,7 +289,7 @@ def _kept(root: Path) -> tuple[Path, list[tuple[str, str, str]]]:
 
 
 def _first_paint(folder: Path) -> float:
-    """Seconds from nothing to a painted window, in a process of its own: windows of earlier turns would be styled too."""
+    """Seconds to a painted window, in a process of its own: windows of earlier turns would be styled too."""
     done = subprocess.run(
         [sys.executable, "-m", "benchmarks.first_paint", folder], capture_output=True, check=True, text=True
     )

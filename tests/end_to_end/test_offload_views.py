@@ -49,7 +49,7 @@ def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folde
     assert not [job for job in application.runner.jobs() if job.kind == "offload"]
     key(application, Qt.Key.Key_Return, control=True)
     waits(qtbot, lambda: len(edits()) == 2)
-    name, pattern = edits()["Name of the card"], edits()["Pattern of the folders"]
+    name, pattern = edits()["Name of the card Drone"], edits()["Pattern of the folders"]
     pattern.setFocus()
     pattern.clear()
     write(pattern, "{day} {nonsense}")
@@ -170,7 +170,7 @@ def test_shoots_are_changed_begun_and_renamed(
     menu.aboutToShow.emit()
     choose(application, qtbot, "Rename this shoot")
     assert application.desk.cards.shoots.name == "Day two"
-    assert application.window._shoot.text().startswith("Day two")
+    waits(qtbot, lambda: application.window._shoot.text().startswith("Day two"))
     menu.aboutToShow.emit()
     choose(application, qtbot, "Rock")
     assert application.desk.cards.shoots.name == "Rock"
@@ -195,7 +195,7 @@ def test_unattended_is_switched_by_key_and_said_on_the_board(open_window: Opener
     box = next(part for part in application.window.cards.findChildren(TickBox) if part.text() == "Unattended")
     assert not box.isChecked()
     key(application, Qt.Key.Key_U, control=True)
-    assert box.isChecked()
+    waits(qtbot, box.isChecked)
     click(application, qtbot, "Put in Drone")
     waits(qtbot, lambda: first(application) == "The card can come out.")
     assert application.station.cards["reader-1"].stage is Stage.PROVEN
