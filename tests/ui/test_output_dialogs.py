@@ -72,6 +72,33 @@ def test_places_are_stepped_through_with_the_original_beside(tmp_path: Path, the
         dialog.accept()
 
 
+@pytest.mark.parametrize("percent", [100, 200])
+def test_the_recipes_fit_the_screen_and_are_shown_whole(
+    demo_cards: dict[str, Path], theme: Theme, qtbot: QtBot, percent: int
+) -> None:
+    facts = identify([demo_cards["Keeper's camcorder"] / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"], "looked")
+    theme.apply("light", percent)
+    try:
+        parent = QWidget()
+        qtbot.addWidget(parent)
+        dialog = RecipeDialog(parent, theme, RecipeChooser(alike([facts]), recipe_named("prores-422"), None))
+        dialog.open()
+        qtbot.waitUntil(dialog.isVisible)
+        screen = dialog.screen()
+        assert screen is not None
+        assert dialog.height() <= screen.availableSize().height()
+        assert dialog.width() <= screen.availableSize().width()
+        header, viewport = dialog.recipes.horizontalHeader(), dialog.recipes.viewport()
+        assert header is not None
+        assert viewport is not None
+        # A recipe's name is seen whole; what does not fit is scrolled to.
+        name = dialog.recipes.fontMetrics().horizontalAdvance("ProRes 422 Proxy")
+        assert name < dialog.recipes.columnWidth(0) < viewport.width()
+        assert dialog.recipes.row_high >= dialog.recipes.fontMetrics().height()
+    finally:
+        theme.apply("light", 100)
+
+
 def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
     demo_cards: dict[str, Path], tmp_path: Path, theme: Theme, qtbot: QtBot
 ) -> None:

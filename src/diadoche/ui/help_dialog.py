@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
 from diadoche.guide import guide_text
 from diadoche.screens.actions import Action
 from diadoche.ui.footage_table import TABLE_KEYS
-from diadoche.ui.parts import button, label, show_chosen, tab_button
+from diadoche.ui.parts import button, label, show_chosen, tab_button, within_screen
 from diadoche.ui.player import PLAYER_KEYS
 
 _SIZE_PX = (900, 700)
@@ -45,7 +45,7 @@ class HelpDialog(QDialog):
         """
         super().__init__(parent)
         self.setWindowTitle("Help")
-        self.resize(*_SIZE_PX)
+        self.resize(*within_screen(self.screen(), _SIZE_PX))
         groups = (
             ("Everywhere", _told(everywhere)),
             ("In the table of clips", (*_told(clips), *TABLE_KEYS)),

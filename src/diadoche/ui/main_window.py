@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QScreen
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QButtonGroup,
@@ -29,7 +29,7 @@ from diadoche.ui.footage_view import FootageView
 from diadoche.ui.help_dialog import HelpDialog
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
-from diadoche.ui.parts import show_chosen
+from diadoche.ui.parts import show_chosen, within_screen
 from diadoche.ui.rail import RailItem
 from diadoche.ui.rows_table import RowsTable, fit_rows
 from diadoche.ui.shoot_button import ShootButton
@@ -41,18 +41,7 @@ from diadoche.ui.work_view import WorkView
 
 _SAMPLE_MS = 100
 _RAIL_PX = 140
-_USUAL_PX, _TITLE_BAR_PX = (1280, 800), 40
-
-
-def _fitting(screen: QScreen | None, wanted: tuple[int, int] = _USUAL_PX) -> tuple[int, int]:
-    """The wanted size, or what the desktop leaves of it under a title bar."""
-    if screen is None:
-        return wanted
-    room = screen.availableSize()
-    if room.width() == screen.size().width() and room.height() == screen.size().height():
-        # Nothing is kept for a panel: most likely there is no title bar either.
-        return min(wanted[0], room.width()), min(wanted[1], room.height())
-    return min(wanted[0], room.width()), min(wanted[1], room.height() - _TITLE_BAR_PX)
+_USUAL_PX = (1280, 800)
 
 
 class MainWindow(QMainWindow):
@@ -72,7 +61,7 @@ class MainWindow(QMainWindow):
         self.leaving = False
         self.setWindowTitle("Diadoche")
         self.setAcceptDrops(True)
-        self.resize(*_fitting(self.screen()))
+        self.resize(*within_screen(self.screen(), _USUAL_PX))
         self.watch_line = WatchLineView(theme)
         self.cards = CardsView(theme, desk.cards, bench, asks.connect)
         self.footage = FootageView(theme, desk.footage)
@@ -107,7 +96,7 @@ class MainWindow(QMainWindow):
 
     def take_size(self, size_px: tuple[int, int], *, filled: bool) -> None:
         """As large as it was once, as far as the screen of today has room; never less than all of it needs."""
-        width, height = _fitting(self.screen(), size_px)
+        width, height = within_screen(self.screen(), size_px)
         if width > 0 and height > 0:
             self.resize(width, height)
         if filled:

@@ -15,6 +15,7 @@ from PyQt6.QtGui import (
     QPen,
     QPolygonF,
     QResizeEvent,
+    QScreen,
     QShortcut,
 )
 from PyQt6.QtWidgets import (
@@ -35,7 +36,7 @@ from PyQt6.QtWidgets import (
 from diadoche.ui.marks import hatch
 from diadoche.ui.theme import Theme
 
-_TICK_PX = 16
+_TICK_PX, _TITLE_BAR_PX = 16, 40
 
 
 def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
@@ -270,6 +271,17 @@ class ShareBar(QWidget):
             painter.fillRect(QRectF(used.right(), box.top(), wide, box.height()), hatch(c))
         painter.setPen(QPen(QColor(c.line), 1))
         painter.drawRect(box)
+
+
+def within_screen(screen: QScreen | None, wanted: tuple[int, int]) -> tuple[int, int]:
+    """The wanted size, or what the desktop leaves of it under a title bar."""
+    if screen is None:
+        return wanted
+    room = screen.availableSize()
+    if room.width() == screen.size().width() and room.height() == screen.size().height():
+        # Nothing is kept for a panel: most likely there is no title bar either.
+        return min(wanted[0], room.width()), min(wanted[1], room.height())
+    return min(wanted[0], room.width()), min(wanted[1], room.height() - _TITLE_BAR_PX)
 
 
 def leaves_by_escape(field: QLineEdit, leave: Callable[[], object]) -> None:

@@ -12,7 +12,7 @@ from diadoche.core.sphere.seam_curve import SeamCurve
 from diadoche.screens.places import OutputPlaces, Place
 from diadoche.services.side_processes.parser import Parser
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.parts import button, label
+from diadoche.ui.parts import button, label, within_screen
 from diadoche.ui.player import PlayerView
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.seam_curve_view import SeamCurveView
@@ -29,7 +29,7 @@ class PlacesDialog(QDialog):
         self._output = output
         self._closed = False
         self.setWindowTitle(output.heading)
-        self.resize(*_SIZE_PX)
+        self.resize(*within_screen(self.screen(), _SIZE_PX))
         self._model = RowsModel(
             theme,
             ("Place", "What is there"),

@@ -10,12 +10,14 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QVBoxLayout, QWid
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.recipe_chooser import RecipeChooser, RecipeRow
-from diadoche.ui.parts import ChoiceBox, button, label
+from diadoche.ui.parts import ChoiceBox, button, label, within_screen
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.theme import Theme
 
 _WIDTH_PX, _ROW_PX, _MOST_ROWS = 1080, 27, 20
 _CHOICE_WIDTH_PX = 270
+# What stands around the list, and the least of it that is seen, in rows of it.
+_BESIDE_ROWS, _LEAST_ROWS = 8, 4
 _COLOURS = ("BT.709", "BT.2020")
 
 
@@ -27,7 +29,7 @@ class RecipeDialog(QDialog):
         self.chooser = chooser
         self._rows: list[RecipeRow] = chooser.rows()
         self.setWindowTitle(chooser.heading)
-        self.setFixedWidth(_WIDTH_PX)
+        self.setFixedWidth(within_screen(self.screen(), (_WIDTH_PX, 0))[0])
         self._model = RowsModel(
             theme,
             ("Recipe", "For", "About", "What it does not hold, or changes"),
@@ -66,7 +68,10 @@ class RecipeDialog(QDialog):
         header = self.recipes.horizontalHeader()
         if header is not None:
             rows = min(len(self._rows), _MOST_ROWS) * self.recipes.row_high
-            self.recipes.setFixedHeight(rows + header.sizeHint().height() + 2 * self.recipes.frameWidth())
+            high = rows + header.sizeHint().height() + 2 * self.recipes.frameWidth()
+            # Where texts are large, the rest of the dialog needs its part of the screen, too.
+            most = within_screen(self.screen(), (_WIDTH_PX, high))[1] - _BESIDE_ROWS * self.recipes.row_high
+            self.recipes.setFixedHeight(min(high, max(_LEAST_ROWS * self.recipes.row_high, most)))
 
     def _fields_row(self, theme: Theme) -> QHBoxLayout:
         row = QHBoxLayout()

@@ -24,7 +24,7 @@ from diadoche.core.sizes import count_text
 from diadoche.screens.stitching import Stitching
 from diadoche.services.ledger.takes import Take
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview
-from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel
+from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel, within_screen
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.sphere_pictures import FlatPicture, PreviewThread, SeamPicture
 from diadoche.ui.theme import Theme
@@ -63,7 +63,7 @@ class StitchDialog(QDialog):
         self._seams: dict[str, QImage] = {}
         self._shots: dict[int, ShotSeen] = {}
         self.setWindowTitle(f"How {count_text(len(takes), 'take')} {'is' if len(takes) == 1 else 'are'} stitched")
-        self.resize(*_SIZE_PX)
+        self.resize(*within_screen(self.screen(), _SIZE_PX))
         row = QHBoxLayout(self)
         row.setContentsMargins(22, 18, 22, 16)
         row.setSpacing(20)
