@@ -297,6 +297,16 @@ def test_a_card_that_stays_in_is_named_beside_those_that_may_come_out() -> None:
     assert line.second.endswith("try another reader. Leave Keeper in. Reel can come out.")
 
 
+def test_a_start_loads_no_demo_and_no_library_that_only_some_need() -> None:
+    code = (
+        "import diadoche.ui.application, sys; "
+        "print([name for name in sys.modules if name.startswith('diadoche.demo') "
+        "or name in {'opentimelineio', 'cv2', 'scipy', 'alembic'}])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True)
+    assert done.stdout.strip() == "[]"
+
+
 def test_screens_and_services_load_without_qt() -> None:
     code = "import diadoche.screens.desk, diadoche.cli.app, diadoche.demo.make, diadoche.services.jobs.all_kinds, sys; sys.exit('PyQt6' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0

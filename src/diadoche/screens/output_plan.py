@@ -7,8 +7,7 @@ from pathlib import Path
 from diadoche.core.convert.recipes import Changes
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.jobs.stitch import StitchRequest
-from diadoche.services.ledger.hand_off import delivered
-from diadoche.services.ledger.kept_clips import KeptClip
+from diadoche.services.ledger.kept_clips import KeptClip, delivered
 from diadoche.services.ledger.shoots import known_recipe
 from diadoche.services.station.station import Station
 

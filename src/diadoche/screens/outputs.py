@@ -21,7 +21,6 @@ from diadoche.screens.stitch_group import StitchGroup
 from diadoche.screens.stitching import Stitching
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.stitch import StitchRequest
-from diadoche.services.ledger.hand_off import hand_off_shoot
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.takes import Take, takes_of
@@ -280,7 +279,14 @@ class OutputsScreen:
                 say(f"{target.name}: {count_text(count, 'clip')}, each with its original and its edit-ready file.")
 
         shoot = self._station.shoot
-        self._station.in_background(lambda: hand_off_shoot(self._ledger, shoot, target, self._layouts), written)
+
+        def write() -> int:
+            # Loaded only here: a start would wait for the library of timelines.
+            from diadoche.services.ledger.hand_off import hand_off_shoot
+
+            return hand_off_shoot(self._ledger, shoot, target, self._layouts)
+
+        self._station.in_background(write, written)
 
     @property
     def can_hand_off(self) -> bool:

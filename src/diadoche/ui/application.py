@@ -11,15 +11,13 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QMessageBox
 
 from diadoche.core.errors import DiadocheError
-from diadoche.demo.bench import Bench
-from diadoche.demo.opening import DemoDay
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.services.background import outcome_of
@@ -37,12 +35,17 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.demo_day import DemoHands
 from diadoche.ui.failure_box import install_hook
 from diadoche.ui.main_window import MainWindow
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.signals import quit_on_signals
 from diadoche.ui.theme import Theme
+
+if TYPE_CHECKING:
+    # Loaded for the demo alone: it draws cameras, and a start of the application would wait for that.
+    from diadoche.demo.bench import Bench
+    from diadoche.demo.opening import DemoDay
+    from diadoche.ui.demo_day import DemoHands
 
 LOG = logging.getLogger(__name__)
 # Longer than the first window takes from its lock to its first event.
@@ -134,8 +137,10 @@ class Application:
         self.desk.outputs.taken_up(left_open)
         # As soon as the window is painted: reading ten thousand clips beside it would make it wait.
         self._after_ms(0, self.desk.begin)
-        self.demo_hands = None
+        self.demo_hands: DemoHands | None = None
         if opening.day is not None and self.bench is not None:
+            from diadoche.ui.demo_day import DemoHands
+
             self.demo_hands = DemoHands(opening.day, self.bench, self.desk)
         self._checks = QTimer()
         self._checks.timeout.connect(self._check_due)

@@ -5,20 +5,24 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedLayout, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
-from diadoche.demo.bench import Bench
 from diadoche.screens.cards import NEVER, CardsScreen
 from diadoche.ui.address_dialog import AddressDialog
-from diadoche.ui.bench_view import BenchView
 from diadoche.ui.board import Board
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.glance_view import GlanceView
 from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel, scrolled, show_chosen
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
+
+if TYPE_CHECKING:
+    # Loaded for the demo alone: it draws cameras, and a start of the application would wait for that.
+    from diadoche.demo.bench import Bench
+    from diadoche.ui.bench_view import BenchView
 
 _FIRST, _BOARD, _GLANCE = range(3)
 _SAID_S = 6.0
@@ -52,8 +56,11 @@ class CardsView(View):
         column.addLayout(self._headings())
         column.addWidget(scroll, 1)
         column.addWidget(self._action_bar(theme))
-        self._bench = BenchView(bench) if bench is not None else None
-        if self._bench is not None:
+        self._bench: BenchView | None = None
+        if bench is not None:
+            from diadoche.ui.bench_view import BenchView
+
+            self._bench = BenchView(bench)
             column.addWidget(self._bench)
 
     def first_focus(self) -> QWidget:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
@@ -19,7 +20,6 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from diadoche.demo.bench import Bench
 from diadoche.screens.actions import Action
 from diadoche.screens.desk import Desk
 from diadoche.ui.actions import add_shortcuts
@@ -38,6 +38,10 @@ from diadoche.ui.tray import Tray
 from diadoche.ui.view import View
 from diadoche.ui.watch_line_view import WatchLineView
 from diadoche.ui.work_view import WorkView
+
+if TYPE_CHECKING:
+    # Loaded for the demo alone: it draws cameras, and a start of the application would wait for that.
+    from diadoche.demo.bench import Bench
 
 _SAMPLE_MS = 100
 _RAIL_PX = 140

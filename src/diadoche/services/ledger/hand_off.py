@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from diadoche.core.cards.layout import Layout
@@ -42,14 +42,6 @@ def handed_clips(clips: Sequence[KeptClip], layouts: Sequence[Layout]) -> list[H
     inside |= {take.stitched.id for take in takes.values() if take.stitched is not None}
     found = (_handed(clip, takes.get(clip.id)) for clip in clips if clip.id not in inside)
     return [each for each in found if each is not None]
-
-
-def delivered(clip: KeptClip, is_there: Callable[[Path], bool | None] = Path.exists) -> Path | None:
-    """The newest output of a clip that passed its checks and is there, or may be: its disk may not have answered."""
-    for output in reversed(clip.outputs):
-        if output.output and is_there(Path(output.output)) is not False:
-            return Path(output.output)
-    return None
 
 
 def _edit_ready(clip: KeptClip) -> Path | None:

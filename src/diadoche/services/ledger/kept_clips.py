@@ -128,6 +128,14 @@ def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[CopyEntry, ...
     )
 
 
+def delivered(clip: KeptClip, is_there: Callable[[Path], bool | None] = Path.exists) -> Path | None:
+    """The newest output of a clip that passed its checks and is there, or may be: its disk may not have answered."""
+    for output in reversed(clip.outputs):
+        if output.output and is_there(Path(output.output)) is not False:
+            return Path(output.output)
+    return None
+
+
 def send_clips(ledger: Ledger, waybill_id: int, names: Iterable[str], shoot_id: int) -> None:
     """Lets clips of a card belong to another shoot; their copy stays where it lies, with the first."""
     with ledger.session() as session:
