@@ -94,6 +94,10 @@ class Desk:
         """Something else is known of files on places: outputs, copies, waybills."""
         self._soon(self.outputs.refresh, self.ledger.refresh)
 
+    def noted(self) -> None:
+        """What happened has been written down."""
+        self._soon(self.ledger.read_happened)
+
     def clip_identified(self, found: IdentifiedClip) -> None:
         """Something is known of a clip, before its job has ended."""
         self.shelf.clip_identified(found)

@@ -103,6 +103,11 @@ class LedgerScreen:
             self.selected = None
         self.on_change()
 
+    def read_happened(self) -> None:
+        """Something was noted: only that is read anew."""
+        self.happened = happenings(self._ledger)
+        self.on_change()
+
     def search(self, text: str) -> None:
         """Shows only waybills whose card, shoot, day, clips, files, digests or disks hold the text."""
         self._search = text.strip()

@@ -78,6 +78,10 @@ class _Came:
     outcome: Any
 
 
+class _Noted:
+    """What happened stands in the ledger."""
+
+
 @dataclass(frozen=True, slots=True)
 class _PlacesChanged:
     """Something else is known of the room of places, or of files on them."""
@@ -115,6 +119,7 @@ class Application:
             self._in_background,
             lambda: self._places_changed(files=False),
             lambda: self._places_changed(files=True),
+            self._noted,
         )
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
         self.desk = Desk(self.ledger, self.runner, self.station)
@@ -180,6 +185,11 @@ class Application:
         if not self._closed:
             self._bridge.post(_PlacesChanged(files))
 
+    def _noted(self) -> None:
+        """On any thread: what happened stands in the ledger."""
+        if not self._closed:
+            self._bridge.post(_Noted())
+
     def _part_came(self, job: Job, part: object) -> None:
         record_part(self.ledger, job, part)
         self._bridge.post(part)
@@ -192,6 +202,8 @@ class Application:
         if isinstance(news, _PlacesChanged):
             # Room changes every second while cards are copied: the ledger is not read anew for that.
             (self.desk.files_changed if news.files else self.desk.cards.on_change)()
+        if isinstance(news, _Noted):
+            self.desk.noted()
         if isinstance(news, IdentifiedClip):
             self.desk.clip_identified(news)
         if isinstance(news, Job):

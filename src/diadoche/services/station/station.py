@@ -68,18 +68,19 @@ class Station:
         in_background: InBackground = at_once,
         on_room: Callable[[], None] = lambda: None,
         on_files: Callable[[], None] = lambda: None,
+        on_noted: Callable[[], None] = lambda: None,
     ) -> None:
         """
         Args:
             ledger, runner, places, shoot: what it works with.
             known_disk: the disk of a place, where that is known without looking; it must not touch one.
             in_background: does what may hang.
-            on_room, on_files: called on any thread when something else is known of places' room, or of files, or stands
-                in the ledger.
+            on_room, on_files: called on any thread when something else is known of places' room, or of files.
+            on_noted: called on any thread when what happened has been written down.
         """
         self.in_background = in_background
         self._rooms = PlaceWatch(on_room, on_files)
-        self._on_files = on_files
+        self._on_noted = on_noted
         self._plans = Plans(in_background)
         self._known_disk = known_disk
         self.ledger = ledger
@@ -464,7 +465,7 @@ class Station:
 
     def _note(self, kind: HappeningKind, words: str) -> None:
         # What is noted for later never keeps a card from being copied, or from being let go.
-        note_soon(self.ledger, kind, words, self._on_files)
+        note_soon(self.ledger, kind, words, self._on_noted)
 
     def _name_it(self, key: str) -> None:
         """The name that the person gave this card, or that its copies have."""
