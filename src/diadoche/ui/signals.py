@@ -23,4 +23,6 @@ def quit_on_signals(app: QApplication) -> None:
     app.setProperty("signals", [heard, said])
     for number in (signal.SIGINT, signal.SIGTERM):
         # By the event loop: one that comes before that runs is not lost.
-        signal.signal(number, lambda *_: QTimer.singleShot(0, app.quit))
+        # Not `quit`: that closes the window first, which asks whether cards that are read may be left, or goes out of
+        # sight while something is at work. Whoever ends the program from outside waits for no answer.
+        signal.signal(number, lambda *_: QTimer.singleShot(0, lambda: app.exit(0)))
