@@ -138,7 +138,7 @@ def test_a_card_that_comes_again_unattended_is_read_in_full_before_it_is_called_
     bench.put_in(drone, 1)
     waits(qtbot, lambda: first(application) == "Leave the card in.")
     waits(qtbot, lambda: first(application) == "The card can come out.")
-    assert any("It is what both copies hold" in text for text in texts(application.window.cards))
+    waits(qtbot, lambda: any("It is what both copies hold" in text for text in texts(application.window.cards)))
     assert len([job for job in application.runner.jobs() if job.kind == "offload"]) == 1
     assert len(list(shoot_folder.rglob("card-0*"))) == 2
 
@@ -156,7 +156,7 @@ def test_a_reader_that_fails_on_cue_is_told_in_the_window(
     bench.put_in(drone, 1)
     bench.set_faults(1, Faults(read_error_at=200_000, file="DRON0002.MP4"))
     waits(qtbot, lambda: first(application).startswith("Look at Drone"))
-    assert any("DRON0002.MP4 cannot be read" in text for text in texts(application.window.cards))
+    waits(qtbot, lambda: any("DRON0002.MP4 cannot be read" in text for text in texts(application.window.cards)))
     choose(application, qtbot, "Let reading fail at a byte")
     choose(application, qtbot, "Mend it")
     key = next(iter(application.station.cards))

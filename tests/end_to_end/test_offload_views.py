@@ -68,7 +68,7 @@ def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folde
     assert (shoot_folder / "Shuttle A/Rock/North tower/card-001/DCIM").is_dir()
     row = application.desk.cards.rows()[0]
     assert row.numbers.startswith("3 clips, 10 files, 4.3 MB")
-    assert any("The camera may format it" in text for text in texts(application.window.cards))
+    waits(qtbot, lambda: any("The camera may format it" in text for text in texts(application.window.cards)))
 
 
 def test_pause_and_go_on_and_stop(open_window: Opener, qtbot: QtBot) -> None:
@@ -104,7 +104,7 @@ def test_a_hanging_reader_is_killed_when_it_is_stopped(open_window: Opener, qtbo
     click(application, qtbot, "Stop")
     waits(qtbot, lambda: first(application).startswith("Look at Drone"))
     # It stops at once, though the reading itself never returns.
-    assert any("was stopped" in text for text in texts(application.window.cards))
+    waits(qtbot, lambda: any("was stopped" in text for text in texts(application.window.cards)))
     choose(application, qtbot, "Mend it")
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "The card can come out.")

@@ -163,7 +163,7 @@ def test_a_card_pulled_half_way_is_taken_up_again(open_window: Opener, qtbot: Qt
     choose(application, qtbot, "Pull out Keeper")
     waits(qtbot, lambda: first(application).startswith("Look at Keeper"))
     waits(qtbot, lambda: not application.desk.work.running())
-    assert "Pulled out" in texts(application.window.cards)
+    waits(qtbot, lambda: "Pulled out" in texts(application.window.cards))
     assert not list(shoot_folder.rglob("*.part-diadoche"))
     click(application, qtbot, "Put in Keeper")
     waits(qtbot, lambda: first(application) == "The card is not copied yet.")

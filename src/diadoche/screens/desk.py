@@ -109,7 +109,10 @@ class Desk:
             self._soon(self.shelf.refresh)
         # The sentence follows at once: what it says must never be behind. The board is drawn once for many changes.
         self.cards.on_line()
-        self._soon(self._show_cards)
+        if self._show_cards not in self._pending:
+            # Before all else that waits: board and sentence are looked at together.
+            self._pending.insert(0, self._show_cards)
+            self.later(self._refresh_next)
 
     def _show_cards(self) -> None:
         self.cards.on_change()
