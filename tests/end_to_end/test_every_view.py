@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ from pytestqt.qtbot import QtBot
 
 from diadoche.services.machine.settings import Scheme
 from diadoche.ui.application import Application
+from diadoche.ui.main_window import MainWindow
 from diadoche.ui.parts import ElidedLabel
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import press, rect_of, waits
@@ -134,26 +136,37 @@ def test_texts_stand_out_and_none_is_cut(
         waits(qtbot, lambda: _is_as_large(window, width, height))
         if number == 1:
             waits(qtbot, lambda: window.footage.player.image is not None)
-        pixels = _pixels(window)
-        for part in (*_texts(view), *_texts(window.watch_line)):
-            seen = part.visibleRegion().boundingRect()
-            # WCAG 2.2, success criterion 1.4.3.
-            if (found := _contrast(pixels, QRect(part.mapTo(window, seen.topLeft()), seen.size()))) < 4.5:
-                faint.add(f"{name}: {part.text()} {found:.1f}")
-        for table in (each for each in view.findChildren(QTableView) if each.isVisible()):
-            faint |= {f"{name}: {words}" for words in _faint_cells(window, table)}
-        cut |= {f"{name}: {words}" for words in _cut(view, qtbot)}
+        faint |= {f"{name}: {words}" for words in _settled(qtbot, partial(_faint, window, view))}
+        cut |= {f"{name}: {words}" for words in _settled(qtbot, partial(_cut, view))}
     assert (faint, cut) == (set(), set())
 
 
-def _cut(view: QWidget, qtbot: QtBot) -> set[str]:
-    """Texts that are cut, once everything has its place: news may still be laid out."""
+def _settled(qtbot: QtBot, find: Callable[[], set[str]]) -> set[str]:
+    """What is found once everything has its place: news may still be laid out, or painted."""
     found: set[str] = set()
     for _ in range(100):
-        found = {f"{type(part).__name__} {part.text()}" for part in _texts(view) if _is_cut(part)}
+        found = find()
         if not found:
             break
         qtbot.wait(20)
+    return found
+
+
+def _cut(view: QWidget) -> set[str]:
+    return {f"{type(part).__name__} {part.text()}" for part in _texts(view) if _is_cut(part)}
+
+
+def _faint(window: MainWindow, view: QWidget) -> set[str]:
+    """Texts below what WCAG 2.2 asks for in its success criterion 1.4.3."""
+    found = set()
+    pixels = _pixels(window)
+    for part in (*_texts(view), *_texts(window.watch_line)):
+        seen = part.visibleRegion().boundingRect()
+        contrast = _contrast(pixels, QRect(part.mapTo(window, seen.topLeft()), seen.size()))
+        if contrast < 4.5:
+            found.add(f"{part.text()} {contrast:.1f}")
+    for table in (each for each in view.findChildren(QTableView) if each.isVisible()):
+        found.update(_faint_cells(window, table))
     return found
 
 
