@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from diadoche.core.errors import DiadocheError, RequestError
+from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.identify.probe import identify
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Part, Progress, Watch
@@ -291,6 +291,9 @@ def test_a_card_that_stays_in_is_named_beside_those_that_may_come_out() -> None:
     assert line.second == "One is being copied and read back. Lamp needs you; Reel can come out."
     line = watch_line(cards[1:], 2, None, 0)
     assert (line.first, line.second) == ("Look at Lamp.", "Reel can come out.")
+    broken = replace(card("Mast", Stage.PROBLEM), problem=Problem("It cannot be read.", "", "", ""))
+    line = watch_line([broken, cards[2]], 2, None, 0)
+    assert (line.first, line.second) == ("Look at Mast and Lamp.", "Mast: It cannot be read.")
     cards = [card("Drone", Stage.CROSSING), card("Keeper", Stage.WAITING), card("Reel", Stage.PROVEN)]
     line = watch_line(cards, 2, None, 0, {"Drone": 31.0})
     assert line.first == "Drone does not answer."

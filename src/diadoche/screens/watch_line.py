@@ -65,6 +65,8 @@ def watch_line(
     if troubled:
         first = f"Look at {_together([card.name for card in troubled])}."
         what = troubled[0].problem.what if troubled[0].problem else ""
+        if what and len(troubled) > 1:
+            what = f"{troubled[0].name}: {what}"
         rest = _standing([card for card in cards if card not in troubled])
         return WatchLine(Mark.PROBLEM, first, " ".join(filter(None, (what, rest))), aside, small)
     if not cards:

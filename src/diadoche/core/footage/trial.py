@@ -43,7 +43,7 @@ class Trial:
 
     @property
     def decoded(self) -> bool:
-        """Whether a picture was decoded at either end. A clip that merely opens was not."""
+        """Whether a picture was decoded at both ends. A clip that merely opens was not."""
         return self.problem is None and not self.remark
 
 
