@@ -154,6 +154,10 @@ def test_the_selection_stays_with_its_clips(footage: FootageScreen) -> None:
     assert [footage.rows[row].clip.clip.name for row in footage.selected_rows()] == ["00000", "00003"]  # type: ignore[union-attr]
     footage.find("drone")
     assert footage.selected_rows() == []
+    # Nobody sees them: nothing is said of them, whatever key is pressed.
+    assert footage.current is None
+    footage.judge("no")
+    assert {clip.opinion.verdict for clip in footage.clips} == {""}
     footage.find("")
     assert len(footage.selected_rows()) == 2
 

@@ -67,6 +67,8 @@ def test_what_can_never_be_written_holds_nothing_up_and_is_no_damage(ledger: Led
     ledger.writer.do(write)
     ledger.writer.do(_fail)
     ledger.writer.do(lambda: note_happening(ledger, "note", "behind"))
+    # What was lost is told once, and not of what comes later.
+    assert not ledger.writer.write_out(10)
     assert ledger.writer.write_out(10)
     assert written(ledger) == ["behind"]
     (error,) = told

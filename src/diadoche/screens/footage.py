@@ -214,7 +214,14 @@ class FootageScreen:
             self.fetch_clip(line.clip.clip.name, roots, to)
 
     def _chosen(self) -> list[Line]:
-        return self._shelf.chosen(self.selection.clip_ids)
+        """The selected clips that are shown: what a search hides is not judged with the rest."""
+        chosen = self._shelf.chosen(self.selection.clip_ids)
+        return [line for line in chosen if self.browsing.row_of(line.clip.id) is not None]
+
+    @property
+    def chosen_count(self) -> int:
+        """How many clips are selected and shown."""
+        return len(self.selected_rows())
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
@@ -266,8 +273,8 @@ class FootageScreen:
         """What the comparison found, in a sentence."""
         names, lines = self.compared()
         differing = sum(line.differs for line in lines)
-        more = len(self.selection.clip_ids) - len(names)
-        rest = f" The first {len(names)} of {len(self.selection.clip_ids)} are shown." if more > 0 else ""
+        more = self.chosen_count - len(names)
+        rest = f" The first {len(names)} of {self.chosen_count} are shown." if more > 0 else ""
         return f"{len(names)} clips side by side: {count_text(differing, 'line')} of {len(lines)} differ.{rest}"
 
     # -- what the person says of clips -----------------------------------------------------------

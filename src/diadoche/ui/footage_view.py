@@ -67,7 +67,7 @@ class FootageView(View):
         self._empty = label("", "soft")
         self._actions = self._all_actions()
         add_shortcuts(self.table, self._actions[0], Qt.ShortcutContext.WidgetShortcut)
-        opens_menu(self.table, lambda: self._actions if self._screen.selection.clip_ids else ())
+        opens_menu(self.table, lambda: self._actions if self._screen.chosen_count else ())
         self._build()
         screen.on_change = self.refresh
         self.refresh()
@@ -355,7 +355,7 @@ class FootageView(View):
         self._show_selected()
 
     def _show_selected(self) -> None:
-        several = len(self._screen.selection.clip_ids) > 1
+        several = self._screen.chosen_count > 1
         self._beside.setCurrentIndex(1 if several else 0)
         # Facts side by side need the room more than the table does.
         self._fit_table()

@@ -25,7 +25,8 @@ class LedgerWriter:
     def __init__(self) -> None:
         self._wanted: deque[Callable[[], None]] = deque()
         self._changed = threading.Condition()
-        self._writing = self._given_up = False
+        # Whether something is at work, and whether something was lost since it was last told.
+        self._writing = self._lost = False
         self._until_s: float | None = None
 
     def do(self, work: Callable[[], None]) -> None:
@@ -40,18 +41,18 @@ class LedgerWriter:
         """Waits until everything is written, for so long at most; what is still left then is given up.
 
         Returns:
-            Whether all was written.
+            Whether all was written that was asked for since the last time.
         """
         with self._changed:
             self._until_s = time.monotonic() + longest_s
-            self._given_up = False
             self._changed.notify_all()
             # A transaction of its own may be waiting for the lock: it is not cut short.
             self._changed.wait_for(lambda: not self._writing, longest_s + _AGAIN_S)
             ended = not self._writing
             if ended:
                 self._until_s = None
-            return ended and not self._given_up
+            lost, self._lost = self._lost, False
+            return ended and not lost
 
     def _write_all(self) -> None:
         while True:
@@ -71,15 +72,17 @@ class LedgerWriter:
                 return
             except LedgerRefuses:
                 # Tried again for ever, it would hold up all that comes after it.
+                self._lost = True
                 LOG.exception("something could not be written in the ledger, and will never be")
                 return
             except LedgerError as error:
                 if self._is_too_late():
-                    self._given_up = True
+                    self._lost = True
                     LOG.error("given up, for the ledger does not take it: %s", error.problem.what)  # no defect
                     return
             except Exception:
                 # A defect: the rest is written all the same.
+                self._lost = True
                 LOG.exception("something could not be written in the ledger")
                 return
 
