@@ -10,6 +10,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import pytest
+from sqlalchemy import text
 
 from diadoche.core.footage.pace import Pace
 from diadoche.core.watch import Watch
@@ -146,6 +147,23 @@ def test_keep_maybe_and_no_are_kept_and_shown(footage: FootageScreen, scene: Sce
     assert (detail.verdict, detail.tags, detail.note) == ("no", "tower, dusk", "door squeaks")
     footage.judge("")
     assert footage.clips[1].opinion.verdict == ""
+
+
+def test_a_verdict_that_the_ledger_refuses_does_not_go_on_being_shown(footage: FootageScreen, scene: Scene) -> None:
+    with scene.ledger.session() as session:
+        session.execute(
+            text("create trigger no_verdict before update on clips begin select raise(abort, 'not here'); end")
+        )
+    footage.select([0])
+    footage.judge("keep")
+    assert not scene.ledger.writer.write_out(10)
+    assert {clip.opinion.verdict for clip in footage.clips} == {""}
+    with scene.ledger.session() as session:
+        session.execute(text("drop trigger no_verdict"))
+    footage.judge("keep")
+    scene.written()
+    scene.desk.shelf.refresh()
+    assert [clip.opinion.verdict for clip in footage.clips].count("keep") == 1
 
 
 def test_the_selection_stays_with_its_clips(footage: FootageScreen) -> None:

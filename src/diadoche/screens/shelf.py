@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import tzinfo
 
+from diadoche.core.errors import LedgerRefuses
 from diadoche.core.identify.alike import Majority, Tally
 from diadoche.screens.lines import Line, line_of, lines_of, with_opinion, zone_of
 from diadoche.screens.undo import Undo
@@ -139,7 +140,13 @@ class Shelf:
         number = self._last_writing
 
         def write() -> None:
-            judge_clips(self._ledger, opinions)
+            try:
+                judge_clips(self._ledger, opinions)
+            except LedgerRefuses:
+                # It will never stand there: what does is shown again, not what was said.
+                self._last_written = number
+                self._station.in_background(lambda: None, lambda _nothing: self.refresh())
+                raise
             self._last_written = number
 
         # Another program may hold the ledger: nobody waits for it, and what was said is shown at once.
