@@ -8,9 +8,10 @@ from pathlib import Path
 
 import av
 
-from benchmarks import conversions, identifying, offloads, spheres, window
+from benchmarks import conversions, identifying, offloads, spheres, starting, window
 
 _PARTS = {
+    "starting": starting.rows,
     "offloads": offloads.rows,
     "identifying": identifying.rows,
     "conversions": conversions.rows,

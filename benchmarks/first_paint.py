@@ -10,7 +10,8 @@ from pathlib import Path
 from PyQt6.QtWidgets import QApplication
 
 from diadoche.demo.opening import demo_places
-from diadoche.ui.application import SWITCH_S, Application, Opening
+from diadoche.ui.application import Application, Opening
+from diadoche.ui.start import SWITCH_S
 
 
 def main(folder: Path) -> None:

@@ -38,7 +38,8 @@ from diadoche.services.ledger.shoots import ShootSettings, open_shoot
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.station.card_in import Stage
 from diadoche.services.wire import to_text
-from diadoche.ui.application import SWITCH_S, Application, Opening
+from diadoche.ui.application import Application, Opening
+from diadoche.ui.start import SWITCH_S
 
 _TICK_MS = 10
 _LONGEST_S = 120

@@ -8,10 +8,18 @@ from pathlib import Path
 
 import pytest
 
+from diadoche.core.convert import recipes as recipe_module
 from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thinned, samples_of
 from diadoche.core.convert.plan import plan_conversion
-from diadoche.core.convert.recipes import Changes, mistaken_recipes, own_recipe_file, recipe_named, recipes
-from diadoche.core.convert.sound import coding_of
+from diadoche.core.convert.recipes import (
+    Changes,
+    mistaken_recipes,
+    own_recipe_file,
+    parse_recipe,
+    recipe_named,
+    recipes,
+)
+from diadoche.core.convert.sound_coding import coding_of
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.facts import Color
 from diadoche.screens.marks import Mark
@@ -47,6 +55,12 @@ def test_a_recipe_of_ones_own_stands_beside_the_others_and_an_edit_counts_at_onc
     # One's own of a supplied name stands instead of it.
     (tmp_path / "x.toml").write_text(OWN.format(name="prores-422"))
     assert recipe_named("prores-422", tmp_path).title == "Our own"
+
+
+def test_supplied_recipes_are_held_by_the_library_that_ships_beside_them() -> None:
+    """What is not asked at each start, since it takes long: their encoders and pixel formats."""
+    for path in (Path(recipe_module.__file__).with_name("recipes")).glob("*.toml"):
+        assert parse_recipe(path.read_text("utf-8"), path) == recipes()[path.stem]
 
 
 def test_a_supplied_recipe_becomes_ones_own(tmp_path: Path) -> None:

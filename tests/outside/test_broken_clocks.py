@@ -12,7 +12,8 @@ import numpy as np
 import pytest
 
 from diadoche.core.convert.formats import SoundFormat
-from diadoche.core.convert.sound import SoundTrack, coding_of
+from diadoche.core.convert.sound import SoundTrack
+from diadoche.core.convert.sound_coding import coding_of
 from diadoche.core.identify.probe import identify
 from tests.outside.numbered import clicks_beside_the_picture, film, numbers_of, times_of
 from tests.outside.public_tools import ffprobe

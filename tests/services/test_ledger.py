@@ -100,5 +100,15 @@ def test_names_that_are_no_text_pass_the_wire() -> None:
 def test_settings_with_nonsense_become_the_usual_ones(tmp_path: Path) -> None:
     save_settings(tmp_path, Settings("dark", 120))
     assert load_settings(tmp_path) == Settings("dark", 120)
-    (tmp_path / "settings.json").write_text('{"scheme": "pink"}')
-    assert load_settings(tmp_path) == Settings()
+    kept = Settings("light", 200, {"a": "b"}, (900, 700), True, {"Clips": {"Name": 300}})
+    save_settings(tmp_path, kept)
+    assert load_settings(tmp_path) == kept
+    # What makes no sense does not take along what does.
+    (tmp_path / "settings.json").write_text(
+        '{"scheme": "pink", "text_percent": 100000, "window_px": [1, -5], "filled": 1, "pop_ups": {"a": 1, "b": "c"}, '
+        '"columns": {"Clips": {"Name": 50, "Length": true}, "Jobs": 7}}'
+    )
+    assert load_settings(tmp_path) == Settings(pop_ups={"b": "c"}, columns={"Clips": {"Name": 50}})
+    for nonsense in (b"", b"[1]", b"[" * 100_000, b"\xff\xfe", b'{"columns": []}'):
+        (tmp_path / "settings.json").write_bytes(nonsense)
+        assert load_settings(tmp_path) == Settings()

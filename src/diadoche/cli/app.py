@@ -16,7 +16,6 @@ from typer.core import TyperGroup
 from typer.main import get_command
 
 from diadoche.cli.windows import Windows
-from diadoche.services.version import VERSION
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +91,9 @@ app = typer.Typer(
 
 def _say_version(wanted: bool) -> None:
     if wanted:
+        # Whoever asks for nothing of it need not wait for the package's own data.
+        from diadoche.services.version import VERSION
+
         typer.echo(f"Diadoche {VERSION}")
         raise typer.Exit
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
@@ -14,7 +15,7 @@ from diadoche.core.errors import RequestError
 Model = TypeVar("Model", bound=BaseModel)
 
 
-def read_toml(kind: type[Model], text: str, path: Path, what: str) -> Model:
+def read_toml(kind: type[Model], text: str, path: Path, what: str, context: Mapping[str, Any] | None = None) -> Model:
     """A data file that a person may have written.
 
     Args:
@@ -22,12 +23,13 @@ def read_toml(kind: type[Model], text: str, path: Path, what: str) -> Model:
         text: of the file.
         path: its name, for the words.
         what: what it is called in them.
+        context: for the validators of its kind.
 
     Raises:
         RequestError: it has a mistake; its line is named.
     """
     try:
-        return kind.model_validate(tomllib.loads(text))
+        return kind.model_validate(tomllib.loads(text), context=context)
     except tomllib.TOMLDecodeError as error:
         words = f"{path.name} is no TOML: {error}."
     except ValidationError as error:

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import logging
-import sys
 import threading
-import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -14,10 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QIcon
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtWidgets import QApplication
 
-from diadoche.core.errors import DiadocheError
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.services.background import outcome_of
@@ -28,18 +24,15 @@ from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.job_results import record, record_part
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
-from diadoche.services.machine.one_window import OneWindow
-from diadoche.services.machine.settings import Scheme, load_settings, save_settings
+from diadoche.services.machine.settings import LARGEST_PERCENT, SMALLEST_PERCENT, Scheme, load_settings, save_settings
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.failure_box import install_hook
 from diadoche.ui.main_window import MainWindow
-from diadoche.ui.second_start import SecondStarts, bring_first_to_front
-from diadoche.ui.signals import quit_on_signals
-from diadoche.ui.theme import Theme
+from diadoche.ui.start import first_window
+from diadoche.ui.views import make_views
 
 if TYPE_CHECKING:
     # Loaded for the demo alone: it draws cameras, and a start of the application would wait for that.
@@ -48,12 +41,9 @@ if TYPE_CHECKING:
     from diadoche.ui.demo_day import DemoHands
 
 LOG = logging.getLogger(__name__)
-# Longer than the first window takes from its lock to its first event.
-_FIRST_ANSWERS_S, _LOOK_AGAIN_S = 15.0, 0.1
-SWITCH_S = 0.0005
 _GATHERED_MS = 100
 _CHECK_EVERY_MS = 60 * 60 * 1000
-_LARGEST_PERCENT, _SMALLEST_PERCENT, _STEP_PERCENT = 200, 80, 10
+_STEP_PERCENT = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,13 +82,18 @@ class _PlacesChanged:
 class Application:
     """The running application; `close` ends everything it started."""
 
-    def __init__(self, app: QApplication, opening: Opening) -> None:
-        self._app = app
+    def __init__(self, app: QApplication, opening: Opening, window: MainWindow | None = None) -> None:
+        """
+        Args:
+            app: Qt's application.
+            opening: what the window opens on.
+            window: one that stands empty, where there is one.
+        """
         self._closed = False
         self._places = opening.places
-        self.theme = Theme(app)
         self._settings = load_settings(opening.places.config)
-        self.theme.apply(self._settings.scheme, self._settings.text_percent)
+        self.window = window if window is not None else first_window(app, opening.places)
+        self.theme = self.window.theme
         self.ledger = Ledger(opening.places.ledger)
         self._bridge = Bridge(self._take)
         self.runner = Runner(
@@ -128,10 +123,9 @@ class Application:
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)
-        self.window = MainWindow(self.theme, self.desk, self.bench, self._asks())
+        asks = self._asks()
+        self.window.fill(make_views(self.theme, self.desk, self.bench, asks), self.desk, asks)
         self.window.take_column_widths(self._settings.columns)
-        if self._settings.window_px is not None:
-            self.window.take_size(self._settings.window_px, filled=self._settings.filled)
         if self.bench is not None:
             self.bench.start(
                 lambda medium: self._bridge.post(CameIn(medium)), lambda key: self._bridge.post(WentOut(key))
@@ -230,7 +224,7 @@ class Application:
 
     def _change_text(self, way: int) -> None:
         percent = self._settings.text_percent + way * _STEP_PERCENT if way else 100
-        percent = min(_LARGEST_PERCENT, max(_SMALLEST_PERCENT, percent))
+        percent = min(LARGEST_PERCENT, max(SMALLEST_PERCENT, percent))
         self._settings = replace(self._settings, text_percent=percent)
         self._apply()
 
@@ -284,53 +278,3 @@ class Application:
         if self.bench is not None:
             self.bench.close()
         self.ledger.close()
-
-
-def run(opening: Opening, folder: Path | None = None) -> int:
-    """Opens the window and stays until it is closed; a folder is taken as a card."""
-    app = QApplication.instance() or QApplication(sys.argv[:1])
-    assert isinstance(app, QApplication)
-    app.setApplicationName("Diadoche")
-    # As the desktop entry is called: by it a desktop knows whose window this is.
-    app.setDesktopFileName("diadoche")
-    app.setWindowIcon(QIcon(str(Path(__file__).with_name("diadoche.svg"))))
-    # The window may be out of sight while cards are read; it ends when it says so.
-    app.setQuitOnLastWindowClosed(False)
-    # A thread that reckons hands over to the window ten times as soon as it would: nobody notices it but the hand.
-    sys.setswitchinterval(SWITCH_S)
-    install_hook()
-    quit_on_signals(app)
-    one = OneWindow(opening.places.ledger)
-    try:
-        until_s = time.monotonic() + _FIRST_ANSWERS_S
-        # Two windows on one ledger would run its jobs twice. The first may not listen yet, or end just now.
-        while not one.take():
-            if bring_first_to_front(one.name, folder):
-                return 0
-            if time.monotonic() > until_s:
-                return _somebody_else(opening)
-            time.sleep(_LOOK_AGAIN_S)
-        application = Application(app, opening)
-    except (DiadocheError, OSError) as error:
-        words = error.problem.sentence() if isinstance(error, DiadocheError) else str(error)
-        QMessageBox.critical(None, "Diadoche", words)
-        return 1
-    later = SecondStarts(one.name, application.come_to_front)
-    application.window.show()
-    if folder is not None:
-        application.desk.cards.sources.open_folder(folder)
-    code = app.exec()
-    later.close()
-    application.close()
-    one.let_go()
-    return code
-
-
-def _somebody_else(opening: Opening) -> int:
-    QMessageBox.critical(
-        None,
-        "Diadoche",
-        f"Another start of the application works on the ledger at {opening.places.ledger}, and does not answer. "
-        "Its copies and yours are safe. Wait until it has ended, or end it.",
-    )
-    return 1

@@ -21,27 +21,21 @@ from PyQt6.QtWidgets import (
 )
 
 from diadoche.screens.actions import Action
-from diadoche.screens.desk import Desk
 from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
-from diadoche.ui.cards_view import CardsView
-from diadoche.ui.footage_view import FootageView
-from diadoche.ui.help_dialog import HelpDialog
-from diadoche.ui.ledger_view import LedgerView
-from diadoche.ui.outputs_view import OutputsView
 from diadoche.ui.parts import show_chosen, within_screen
 from diadoche.ui.rail import RailItem
 from diadoche.ui.rows_table import RowsTable, fit_rows
-from diadoche.ui.shoot_button import ShootButton
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
 from diadoche.ui.view import View
 from diadoche.ui.watch_line_view import WatchLineView
-from diadoche.ui.work_view import WorkView
 
 if TYPE_CHECKING:
-    # Loaded for the demo alone: it draws cameras, and a start of the application would wait for that.
-    from diadoche.demo.bench import Bench
+    # Views load media libraries and the database with their screens; the window is on the screen before that.
+    from diadoche.screens.desk import Desk
+    from diadoche.ui.help_dialog import HelpDialog
+    from diadoche.ui.views import Views
 
 _SAMPLE_MS = 100
 _RAIL_PX = 140
@@ -49,29 +43,41 @@ _USUAL_PX = (1280, 800)
 
 
 class MainWindow(QMainWindow):
-    """Everything a person sees."""
+    """Everything a person sees: first an empty frame that says so, filled as soon as the rest is loaded."""
 
-    def __init__(self, theme: Theme, desk: Desk, bench: Bench | None, asks: Asks) -> None:
+    def __init__(self, theme: Theme) -> None:
         """
         Args:
             theme: the look in force.
-            desk: all screens.
-            bench: simulated readers, in the demo.
-            asks: what the window asks the application for.
         """
         super().__init__()
-        self._desk = desk
-        self._asks = asks
+        self.theme = theme
         self.leaving = False
+        self._filled = False
         self.setWindowTitle("Diadoche")
-        self.setAcceptDrops(True)
         self.resize(*within_screen(self.screen(), _USUAL_PX))
         self.watch_line = WatchLineView(theme)
-        self.cards = CardsView(theme, desk.cards, bench, asks.connect)
-        self.footage = FootageView(theme, desk.footage)
-        self.outputs = OutputsView(theme, desk.outputs)
-        self.work = WorkView(theme, desk.work)
-        self.ledger = LedgerView(theme, desk.ledger)
+        self.watch_line.show_opening()
+        self.stack = QStackedWidget()
+        self._rail = QWidget()
+        self._rail.setObjectName("rail")
+        self._rail.setFixedWidth(_RAIL_PX)
+        self._items: list[RailItem] = []
+        self._group = QButtonGroup(self)
+        self._build()
+
+    def fill(self, views: Views, desk: Desk, asks: Asks) -> None:
+        """Puts the views in.
+
+        Args:
+            views: the views of all screens.
+            desk: all screens.
+            asks: what the window asks the application for.
+        """
+        self._desk = desk
+        self._asks = asks
+        self.cards, self.footage, self.outputs = views.cards, views.footage, views.outputs
+        self.work, self.ledger = views.work, views.ledger
         self._views: list[tuple[str, View, Callable[[], str]]] = [
             ("Cards", self.cards, desk.cards.summary),
             ("Footage", self.footage, desk.footage.summary),
@@ -79,12 +85,11 @@ class MainWindow(QMainWindow):
             ("Work", self.work, desk.work.summary),
             ("Ledger", self.ledger, desk.ledger.summary),
         ]
-        self.stack = QStackedWidget()
-        self._items: list[RailItem] = []
-        self._group = QButtonGroup(self)
-        self._shoot = ShootButton(desk.cards.shoots, asks)
-        self.tray = Tray(theme, self, show=self.come_back, leave=self._leave)
-        self._build(theme)
+        self._shoot = views.shoot
+        self.tray = Tray(self.theme, self, show=self.come_back, leave=self._leave)
+        self._fill_rail()
+        self._filled = True
+        self.setAcceptDrops(True)
         self._fit()
         self._add_actions()
         desk.cards.on_change = self._cards_changed
@@ -115,16 +120,27 @@ class MainWindow(QMainWindow):
         for each in self.findChildren(RowsTable):
             each.take_chosen(widths.get(each.accessibleName(), {}))
 
-    def _build(self, theme: Theme) -> None:
-        rail = QWidget()
-        rail.setObjectName("rail")
-        self._rail = rail
-        rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        column = QVBoxLayout(rail)
+    def _build(self) -> None:
+        self._rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        body = QHBoxLayout()
+        body.setSpacing(0)
+        body.addWidget(self._rail)
+        body.addWidget(self.stack, 1)
+        outer = QVBoxLayout()
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.watch_line)
+        outer.addLayout(body, 1)
+        whole = QWidget()
+        whole.setLayout(outer)
+        self.setCentralWidget(whole)
+
+    def _fill_rail(self) -> None:
+        column = QVBoxLayout(self._rail)
         column.setContentsMargins(0, 12, 0, 12)
         column.setSpacing(4)
         for number, (name, view, _summary) in enumerate(self._views):
-            item = RailItem(theme, name)
+            item = RailItem(self.theme, name)
             item.setToolTip(f"{name} (Ctrl+{number + 1})")
             item.toggled.connect(partial(self._rail_toggled, number))
             self._group.addButton(item)
@@ -136,18 +152,6 @@ class MainWindow(QMainWindow):
         foot.setContentsMargins(14, 0, 6, 0)
         foot.addWidget(self._shoot)
         column.addLayout(foot)
-        body = QHBoxLayout()
-        body.setSpacing(0)
-        body.addWidget(rail)
-        body.addWidget(self.stack, 1)
-        outer = QVBoxLayout()
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        outer.addWidget(self.watch_line)
-        outer.addLayout(body, 1)
-        whole = QWidget()
-        whole.setLayout(outer)
-        self.setCentralWidget(whole)
 
     def _add_actions(self) -> None:
         text, cards, outputs = self._asks.text, self._desk.cards, self._desk.outputs
@@ -183,6 +187,9 @@ class MainWindow(QMainWindow):
     def show_help(self) -> HelpDialog:
         """Tells all keys, and shows the guide."""
         clips, outputs = self.footage.actions_with_keys(), self.outputs.actions_with_keys()
+        # With the guide and the player's keys: not before it is asked for.
+        from diadoche.ui.help_dialog import HelpDialog
+
         dialog = HelpDialog(self, self.everywhere, clips, outputs)
         dialog.open()
         return dialog
@@ -298,20 +305,25 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:  # Qt's name
         assert event is not None
-        if not self.leaving and self._desk.work.running() and self.tray.works:
-            # Closing the window does not end what is at work; the tray says how it stands.
-            event.ignore()
-            self.hide()
-            return
-        if not self.leaving and not self._may_leave():
+        if self._filled and not self._may_close():
             event.ignore()
             return
-        self._timer.stop()
-        self.footage.player.close_process()
         super().closeEvent(event)
         app = QApplication.instance()
         if app is not None:
             app.quit()
+
+    def _may_close(self) -> bool:
+        """Whether the window closes now; what ends with it has ended then."""
+        if not self.leaving and self._desk.work.running() and self.tray.works:
+            # Closing the window does not end what is at work; the tray says how it stands.
+            self.hide()
+            return False
+        if not self.leaving and not self._may_leave():
+            return False
+        self._timer.stop()
+        self.footage.player.close_process()
+        return True
 
     def _may_leave(self) -> bool:
         """Whether the person means it, where cards are being read."""

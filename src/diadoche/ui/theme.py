@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from importlib import resources
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
@@ -75,10 +75,8 @@ class Theme:
         self._app = app
         self.colours = LIGHT
         self.scale = 1.0
-        folder = resources.files("diadoche") / "fonts"
-        for entry in folder.iterdir():
-            if entry.name.endswith(".ttf"):
-                QFontDatabase.addApplicationFontFromData(entry.read_bytes())
+        for path in sorted((Path(__file__).parent.parent / "fonts").glob("*.ttf")):
+            QFontDatabase.addApplicationFont(str(path))
 
     def apply(self, scheme: str, text_percent: int) -> None:
         """Puts a scheme and a text size in force, for every window."""

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QMenu, QSystemTrayIcon, QWidget
 
-from diadoche.screens.watch_line import WatchLine
 from diadoche.ui.marks import mark_icon
 from diadoche.ui.theme import Theme
+
+if TYPE_CHECKING:
+    from diadoche.screens.watch_line import WatchLine
 
 _SIZE_PX = 32
 

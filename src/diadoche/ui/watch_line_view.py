@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import time
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSizePolicy, QVBoxLayout
 
-from diadoche.screens.watch_line import WatchLine
+from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ElidedLabel, label
 from diadoche.ui.theme import Theme
+
+if TYPE_CHECKING:
+    from diadoche.screens.watch_line import WatchLine
 
 _SAID_S = 6.0
 # Its largest text grows less than the rest.
@@ -56,6 +60,12 @@ class WatchLineView(QFrame):
         """Says something beside the sentence, for as long as it takes to read."""
         self._said, self._said_until_s = words, time.monotonic() + _SAID_S
         self.second.setText(words)
+
+    def show_opening(self) -> None:
+        """Before anything is known of cards."""
+        self._mark.show_mark(Mark.EXPECTED)
+        self.first.setText("Opening the shoot…")
+        self.setAccessibleName(self.first.text())
 
     def show_line(self, line: WatchLine) -> None:
         """Shows what is true now."""

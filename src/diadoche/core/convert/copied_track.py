@@ -17,7 +17,8 @@ from av.stream import Stream
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.proof import TrackDigest
-from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundCoding, SoundTrack, coding_of
+from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
+from diadoche.core.convert.sound_coding import SoundCoding, coding_of
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened

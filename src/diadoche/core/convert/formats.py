@@ -7,8 +7,6 @@ from fractions import Fraction
 from functools import cache
 from typing import Literal
 
-import av
-
 from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder
 from diadoche.core.rates import rate_text
 from diadoche.core.timecode import PictureLabels
@@ -120,6 +118,9 @@ class Samples:
 @cache
 def samples_of(pixel_format: str) -> Samples:
     """What a pixel format holds, by its own description and not by its name."""
+    # The list of recipes needs no media library.
+    import av
+
     pixels = av.VideoFormat(pixel_format, 16, 16)
     count = len(pixels.components)
     bits = max(component.bits for component in pixels.components)

@@ -4,17 +4,13 @@ folder.
 
 from __future__ import annotations
 
-from importlib import resources
 from pathlib import Path
 from typing import Literal
 
-import av
-import av.codec
-import av.error
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator
 
 from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thinned, samples_of
-from diadoche.core.convert.sound import CODECS, coding_of
+from diadoche.core.convert.sound_coding import CODECS, coding_of
 from diadoche.core.errors import RequestError
 from diadoche.core.mistakes import read_toml
 from diadoche.core.rates import rate_text
@@ -22,6 +18,14 @@ from diadoche.core.rates import rate_text
 ScanChange = Literal["keep", "frame", "field", "film"]
 USUAL_RECIPE = "prores-422"
 _LARGEST_FILE_BYTES = 1_000_000
+_SUPPLIED = Path(__file__).with_name("recipes")
+
+
+_WITH_LIBRARY = "supplied"
+
+
+def _ships_with_library(info: ValidationInfo) -> bool:
+    return bool(info.context and info.context[_WITH_LIBRARY])
 
 
 class _Part(BaseModel):
@@ -46,8 +50,8 @@ class Variant(_Part):
 
     @field_validator("pixel_formats")
     @classmethod
-    def _known(cls, names: tuple[str, ...]) -> tuple[str, ...]:
-        for name in names:
+    def _known(cls, names: tuple[str, ...], info: ValidationInfo) -> tuple[str, ...]:
+        for name in () if _ships_with_library(info) else names:
             try:
                 samples_of(name)
             except ValueError as error:
@@ -100,7 +104,12 @@ class PictureCoding(_Part):
 
     @field_validator("encoder")
     @classmethod
-    def _installed(cls, name: str) -> str:
+    def _installed(cls, name: str, info: ValidationInfo) -> str:
+        if _ships_with_library(info):
+            return name
+        import av.codec
+        import av.error
+
         try:
             found = av.codec.Codec(name, "w")
         except (ValueError, av.error.FFmpegError) as error:
@@ -265,13 +274,19 @@ def recipe_named(name: str, own_folder: Path | None = None) -> Recipe:
     return known[name]
 
 
-def parse_recipe(text: str, path: Path) -> Recipe:
+def parse_recipe(text: str, path: Path, *, supplied: bool = False) -> Recipe:
     """Reads a recipe.
+
+    Args:
+        text: of its file.
+        path: of its file.
+        supplied: it ships with the program, and so with the media library that it was tried with: whether that has
+            its encoder and pixel formats is not asked, for loading it takes longer than all the rest.
 
     Raises:
         RequestError: it has a mistake; its line is named.
     """
-    return read_toml(Recipe, text, path, "recipe")
+    return read_toml(Recipe, text, path, "recipe", {_WITH_LIBRARY: supplied})
 
 
 def own_recipe_file(folder: Path, name: str) -> Path:
@@ -283,7 +298,7 @@ def own_recipe_file(folder: Path, name: str) -> Path:
     """
     path = folder / f"{name}.toml"
     if not path.exists():
-        supplied = resources.files("diadoche.core.convert") / "recipes" / f"{name}.toml"
+        supplied = _SUPPLIED / f"{name}.toml"
         if not supplied.is_file():
             raise RequestError(f"There is no supplied recipe called {name}.", do="Look for the file of your own.")
         folder.mkdir(parents=True, exist_ok=True)
@@ -310,10 +325,7 @@ _supplied_once: list[Recipe] = []
 
 def _supplied() -> list[Recipe]:
     if not _supplied_once:
-        folder = resources.files("diadoche.core.convert") / "recipes"
         _supplied_once.extend(
-            parse_recipe(entry.read_text("utf-8"), Path(entry.name))
-            for entry in folder.iterdir()
-            if entry.name.endswith(".toml")
+            parse_recipe(path.read_text("utf-8"), path, supplied=True) for path in sorted(_SUPPLIED.glob("*.toml"))
         )
     return _supplied_once

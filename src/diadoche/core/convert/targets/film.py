@@ -20,7 +20,8 @@ from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.kept_boxes import Kept, write_kept
 from diadoche.core.convert.new_output import muxing
 from diadoche.core.convert.plan import Plan
-from diadoche.core.convert.sound import SoundTrack, coding_of
+from diadoche.core.convert.sound import SoundTrack
+from diadoche.core.convert.sound_coding import coding_of
 from diadoche.core.convert.sources import Provenance
 from diadoche.core.convert.vc3_head import name_matrix
 from diadoche.core.errors import writing
