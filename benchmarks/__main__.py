@@ -8,7 +8,7 @@ from pathlib import Path
 
 import av
 
-from benchmarks import conversions, identifying, offloads, spheres, starting, window
+from benchmarks import conversions, identifying, offloads, playing, spheres, starting, window
 
 _PARTS = {
     "starting": starting.rows,
@@ -16,6 +16,7 @@ _PARTS = {
     "identifying": identifying.rows,
     "conversions": conversions.rows,
     "spheres": spheres.rows,
+    "playing": playing.rows,
     "window": window.rows,
 }
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import subprocess
+from collections.abc import Iterable
 from fractions import Fraction
 from pathlib import Path
 
@@ -106,3 +107,81 @@ def test_both_fields_of_a_still_scene_lie_on_the_same_lines(pixels: str) -> None
         for each in (top, bottom)
     )
     assert np.array_equal(one, other)
+
+
+def numbers(found: Iterable[tuple[int, np.ndarray | None]]) -> list[tuple[int, int]]:
+    """The moments that have a picture, and the numbers that were read in them."""
+    return [(moment, read(picture)) for moment, picture in found if picture is not None]
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        ("-c:v", "libx264", "-g", "250", "-bf", "3"),
+        ("-c:v", "libx264", "-g", "12", "-bf", "3", "-x264-params", "open-gop=1"),
+        ("-c:v", "libx264", "-g", "10", "-bf", "0"),
+        ("-c:v", "mpeg2video", "-g", "15", "-bf", "2", "-q:v", "2"),
+        ("-c:v", "mjpeg", "-q:v", "2"),
+    ],
+)
+@pytest.mark.parametrize("ending", ["mp4", "mkv", "ts", "mxf"])
+def test_what_is_read_ahead_and_back_is_what_stands_there(
+    tmp_path: Path, options: tuple[str, ...], ending: str
+) -> None:
+    """The number drawn into each picture, read again, whichever way it is come to: in order, backwards, or by leaps."""
+    if ending in {"ts", "mxf"} and "mjpeg" in options:
+        pytest.skip("they hold no Motion JPEG")
+    if ending == "mxf" and "libx264" in options and options[-1] != "0":
+        pytest.skip("FFmpeg's MXF does not tell when such pictures are shown: its own reader gives 14, 16, 15, 17")
+    path = film(tmp_path / f"in.{ending}", range(120), "25", *options)
+    reader = FrameReader([path], identify([path]), (WIDTH, HEIGHT))
+
+    def every(_moment: int) -> bool:
+        return True
+
+    try:
+        assert numbers(reader.ahead(0, every)) == [(each, each) for each in range(120)]
+        for last in (119, 85, 84, 60, 12, 11, 3):
+            wanted = [(each, each) for each in range(max(0, last - 19), last + 1)]
+            assert numbers(reader.before(last, 20, every)) == wanted
+        # Those that are not wanted are passed over; it goes on where it stopped, and from anywhere else.
+        for first in (30, 31, 100, 5):
+            found = reader.ahead(first, lambda moment: moment % 3 == 0)
+            some = numbers(next(found) for _ in range(9))
+            assert some == [(each, each) for each in range(first, first + 9) if each % 3 == 0]
+        for moment in (50, 51, 49, 110, 10, 11):
+            picture = reader.at(moment)
+            assert picture is not None
+            assert read(picture) == moment
+    finally:
+        reader.close()
+
+
+def test_fields_and_parts_are_read_ahead_and_back(tmp_path: Path) -> None:
+    spans = [
+        film(tmp_path / f"C{part}.mp4", range(part * 20, part * 20 + 20), "25", "-c:v", "libx264") for part in range(3)
+    ]
+    reader = FrameReader(spans, identify(spans), (WIDTH, HEIGHT))
+    try:
+        assert numbers(reader.ahead(7, lambda _moment: True)) == [(each, each) for each in range(7, 60)]
+        # No more than one part at once.
+        assert numbers(reader.before(45, 30, lambda _moment: True)) == [(each, each) for each in range(40, 46)]
+        assert numbers(reader.before(39, 5, lambda _moment: True)) == [(each, each) for each in range(35, 40)]
+    finally:
+        reader.close()
+
+
+def test_the_picture_that_stands_on_is_found_however_far_back_it_is(tmp_path: Path) -> None:
+    """A hole of a second: what was shown before it stands on in it."""
+    whole, holed = tmp_path / "whole.mp4", tmp_path / "holed.mp4"
+    film(whole, range(100), "25", "-c:v", "libx264", "-bf", "0")
+    words = ["-vf", "select='not(between(n,30,54))'", "-fps_mode", "passthrough", "-c:v", "libx264", "-bf", "0"]
+    subprocess.run(["ffmpeg", "-v", "error", "-y", "-i", whole, *words, holed], check=True)
+    reader = FrameReader([holed], identify([holed]), (WIDTH, HEIGHT))
+    try:
+        for moment, number in ((52, 29), (31, 29), (56, 56), (29, 29)):
+            picture = reader.at(moment)
+            assert picture is not None
+            assert read(picture) == number
+    finally:
+        reader.close()

@@ -283,6 +283,18 @@ def test_marks_take_the_same_pictures_and_sound_wherever_they_lie(tmp_path: Path
         )
 
 
+@pytest.mark.parametrize(
+    ("ending", "coding"),
+    [("ts", (*X264, "-g", "250")), ("mpg", ("-c:v", "mpeg2video", "-g", "150", "-bf", "2", "-q:v", "2"))],
+)
+def test_marks_far_behind_the_last_key_picture_are_found(tmp_path: Path, ending: str, coding: tuple[str, ...]) -> None:
+    """These files do not tell where their key pictures are: entered at the mark, nothing decodes up to the next one."""
+    source = film(tmp_path / f"in.{ending}", range(150), "25", *coding, "-c:a", "mp2")
+    for first, end in ((60, 80), (120, 130)):
+        path = made([source], "convert", "prores-422", tmp_path / "out", marks=(str(first), str(end)))
+        assert numbers_of(path) == list(range(first, end))
+
+
 @pytest.mark.parametrize("pixels", ["nv12", "yuyv422", "rgb24", "gray", "pal8", "yuv420p10le", "p010le"])
 def test_every_layout_of_samples_is_digested_whole(pixels: str) -> None:
     frame = av.VideoFrame(64, 48, pixels)

@@ -27,6 +27,8 @@ av.logging.restore_default_callback()
 av.logging.set_libav_level(av.logging.PANIC)
 # The AV1 encoder writes lines of its own past the library, unless it is told to keep to errors.
 os.environ.setdefault("SVT_LOG", "1")
+# As the media library calls them.
+_INDEXED = frozenset({"mov", "matroska", "avi"})
 
 
 def layout_of(sound: av.AudioCodecContext | av.AudioFrame) -> tuple[str, int]:
@@ -130,12 +132,21 @@ def opened(paths: Sequence[Path]) -> Iterator[InputContainer]:
             os.close(descriptor)
 
 
+def tells_key_pictures(media: InputContainer) -> bool:
+    """Whether a file has an index that tells key pictures from others.
+
+    Transport and program streams have none, and MXF may number its pictures in one that tells none of them from a key
+    picture [ST377-1, 11.2.3].
+    """
+    return not _INDEXED.isdisjoint(media.format.name.split(","))
+
+
 def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
     """Goes to a picture at or before a time from which decoding can begin.
 
-    MXF may number its pictures in an index that tells none of them from a key picture [ST377-1, 11.2.3]: the library
-    then enters wherever it is asked to, and no decoder can go on from there. There it is gone back until a key picture
-    comes first.
+    Where a file tells where its key pictures are, that is believed. Where it does not, the library enters wherever it
+    is asked to, and no decoder can go on from there: it is gone back until a key picture comes before the time, or the
+    file begins.
 
     Args:
         media: the file, open for reading.
@@ -146,15 +157,30 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
         av.error.FFmpegError: the file cannot be entered there.
     """
     begin, second = stream.start_time or 0, max(1, int(1 / (stream.time_base or Fraction(1, 25))))
+    told = tells_key_pictures(media)
     back = 0
     while True:
         wanted = ticks - back
         media.seek(wanted, stream=stream, backward=True)
-        if "mxf" not in media.format.name:
+        if told:
             return
-        first = next((packet for packet in media.demux(stream) if packet.size), None)
-        if first is None or first.is_keyframe or wanted <= begin:
-            # The packet that was looked at is read again.
-            media.seek(wanted, stream=stream, backward=True)
+        found = _key_comes_by(media, stream, ticks)
+        # The packets that were looked at are read again.
+        media.seek(wanted, stream=stream, backward=True)
+        if found or wanted <= begin - second:
             return
         back = max(second, 2 * back)
+
+
+def _key_comes_by(media: InputContainer, stream: VideoStream, ticks: int) -> bool:
+    """Whether a key picture is among the next packets, up to a time."""
+    for packet in media.demux(stream):
+        if not packet.size:
+            break
+        at = packet.pts if packet.pts is not None else packet.dts
+        if at is not None and at > ticks:
+            # One that is shown later may rest on pictures stored before it, never the other way round.
+            return False
+        if packet.is_keyframe:
+            return True
+    return False

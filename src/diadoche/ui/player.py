@@ -21,6 +21,7 @@ from diadoche.screens.footage import label_at
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.side_processes.player import PlayerProcess, Shown
 from diadoche.ui.bridge import Bridge
+from diadoche.ui.picture_stage import fitted, paint_ground
 from diadoche.ui.theme import Theme
 
 # What its keys do, for whoever asks.
@@ -256,16 +257,12 @@ class PlayerView(QWidget):
         painter = QPainter(self)
         c = self._theme.colours
         stage = QRectF(0, 0, self.width(), self.height() - self._bar_px)
-        painter.fillRect(stage, QColor(c.picture_ground))
         if self._image is not None and self._shape is not None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(_fitted(stage, self._shape.width / self._shape.height), self._image)
+            paint_ground(painter, stage, c, "")
+            painter.drawImage(fitted(stage, self._shape.width / self._shape.height), self._image)
         else:
-            painter.setPen(QColor(c.on_picture_ground))
             words = self._problem or ("Choose a clip in the table." if self._key is None else "")
-            painter.drawText(
-                stage.adjusted(20, 0, -20, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words
-            )
+            paint_ground(painter, stage, c, words)
         self._paint_bar(painter)
         if self.hasFocus():
             painter.setPen(QPen(QColor(c.way), 3))
@@ -310,9 +307,3 @@ def _image(picture: Rgb) -> QImage:
     # copy(): the image would not keep the samples alive by itself. It is the only copy that is made on this thread.
     samples = cast(Any, picture.data)
     return QImage(samples, width, height, width * 3, QImage.Format.Format_RGB888).copy()
-
-
-def _fitted(stage: QRectF, aspect: float) -> QRectF:
-    wide = min(stage.width(), stage.height() * aspect)
-    high = wide / aspect
-    return QRectF(stage.center().x() - wide / 2, stage.center().y() - high / 2, wide, high)

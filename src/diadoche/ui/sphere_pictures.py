@@ -8,63 +8,20 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QImage, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QRectF, QSize
+from PyQt6.QtGui import QImage, QPainter
 
 from diadoche.services.jobs.lens_take import LensTake, StitchSettings
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview, SpherePreviews
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.theme import Theme
+from diadoche.ui.picture_stage import PictureStage
 
 # A seam is shown in so many pieces below each other: in one piece it would be a thread.
 _PIECES = 3
 _GAP_PX = 3
 
 
-class FlatPicture(QWidget):
-    """A picture as large as there is room, on neutral grey; words where there is none."""
-
-    def __init__(self, theme: Theme, name: str) -> None:
-        super().__init__()
-        self._theme, self._name = theme, name
-        self._image: QImage | None = None
-        self._words = ""
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName(name)
-
-    @property
-    def image(self) -> QImage | None:
-        """The picture on show."""
-        return self._image
-
-    def sizeHint(self) -> QSize:  # Qt's name
-        return QSize(600, 300)
-
-    def show_picture(self, image: QImage | None, words: str = "") -> None:
-        """Shows a picture, or words in its place."""
-        self._image, self._words = image, words
-        self.setAccessibleDescription(words)
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        painter.fillRect(self.rect(), QColor(self._theme.colours.picture_ground))
-        if self._image is not None:
-            self._paint(painter, self._image)
-        elif self._words:
-            painter.setPen(QColor(self._theme.colours.on_picture_ground))
-            flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
-            painter.drawText(self.rect().adjusted(20, 0, -20, 0), flags, self._words)
-
-    def _paint(self, painter: QPainter, image: QImage) -> None:
-        scale = min(self.width() / image.width(), self.height() / image.height())
-        wide, high = image.width() * scale, image.height() * scale
-        painter.drawImage(QRectF((self.width() - wide) / 2, (self.height() - high) / 2, wide, high), image)
-
-
-class SeamPicture(FlatPicture):
+class SeamPicture(PictureStage):
     """A seam, unrolled, in pieces below each other."""
 
     def sizeHint(self) -> QSize:  # Qt's name

@@ -25,8 +25,9 @@ from diadoche.screens.stitching import Stitching
 from diadoche.services.ledger.takes import Take
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview
 from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel, within_screen
+from diadoche.ui.picture_stage import PictureStage
 from diadoche.ui.rows_table import RowsModel, RowsTable
-from diadoche.ui.sphere_pictures import FlatPicture, PreviewThread, SeamPicture
+from diadoche.ui.sphere_pictures import PreviewThread, SeamPicture
 from diadoche.ui.theme import Theme
 
 _SIZE_PX = (1230, 740)
@@ -205,7 +206,7 @@ class StitchDialog(QDialog):
         column.setSpacing(10)
         self._name = label("", "heading")
         column.addWidget(self._name)
-        self.picture = FlatPicture(theme, "The stitched picture of this moment")
+        self.picture = PictureStage(theme, "The stitched picture of this moment")
         column.addWidget(self.picture, 5)
         moment = QHBoxLayout()
         self.moment = QSlider(Qt.Orientation.Horizontal)

@@ -64,9 +64,9 @@ def measure_pace(
         reader.at(0)
         begun_s = clock()
         shown_moments, passed_s = 0, 0.0
-        for moment in range(1, reader.shape.moments):
+        for _moment, picture in reader.ahead(1, lambda _moment: True):
             watch.check()
-            if reader.at(moment) is not None:
+            if picture is not None:
                 shown_moments += 1
             passed_s = clock() - begun_s
             if passed_s >= longest_s:

@@ -101,7 +101,9 @@ class PlayerProcess:
         self._thread.join(_ENDING_S)
         for process in self._left:
             _has_ended(process, _ENDING_S)
-        self._memory.close()
+        with self._news:
+            # Nobody takes a picture out any more: memory that is looked at cannot be closed.
+            self._memory.close()
         with suppress(FileNotFoundError):
             self._memory.unlink()
 
@@ -222,7 +224,10 @@ class PlayerProcess:
         if message.get("slot") is not None:
             size = message["height"] * message["width"] * 3
             start = message["slot"] * SLOT_BYTES
-            flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, size, start).copy()
+            with self._news:
+                if self._closed:
+                    return
+                flat = np.frombuffer(cast(Any, self._memory.buf), np.uint8, size, start).copy()
             picture = flat.reshape(message["height"], message["width"], 3)
         with self._news:
             # Each picture of a clip that plays gives the next one its time; all else is over when it is done.

@@ -8,6 +8,7 @@ import queue
 import sys
 import threading
 import time
+from collections.abc import Callable
 from multiprocessing import resource_tracker
 from multiprocessing.shared_memory import SharedMemory
 from pathlib import Path
@@ -18,6 +19,7 @@ import numpy as np
 from diadoche.core.errors import DiadocheError, MediaError
 from diadoche.core.footage.display import Rgb
 from diadoche.core.footage.frames import FrameReader, SequenceReader, reader_for
+from diadoche.core.footage.picture_stream import PictureStream
 from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.core.names import shown
 from diadoche.services.side_processes.player import SLOT_BYTES, SLOTS, VIEW_PX
@@ -29,9 +31,11 @@ _SLOT_S = 2.0
 
 
 class _Player:
-    def __init__(self, memory: SharedMemory, say: Any) -> None:
+    def __init__(self, memory: SharedMemory, say: Any, wake: Callable[[], None]) -> None:
         self._memory = memory
         self._say = say
+        self._wake = wake
+        self._stream: PictureStream | None = None
         self._reader: FrameReader | SequenceReader | None = None
         self._evidence: CombEvidence | None = None
         self._clip = 0
@@ -40,36 +44,44 @@ class _Player:
         self.free: queue.SimpleQueue[int] = queue.SimpleQueue()
         for slot in range(SLOTS):
             self.free.put(slot)
-        self._speed = 0.0
-        self._began_s = 0.0
-        self._began_at = 0
         self._shown_at: list[float] = []
 
     def obey(self, command: dict[str, Any]) -> None:
         if "number" in command:
             # All that was wished before it is done.
             self._say({"done": command["number"]})
-        elif "open" in command:
+            return
+        if "combing" not in command:
+            self._stop()
+        if "open" in command:
             self._open(command)
         elif "show" in command and self._reader is not None:
-            self._speed = 0.0
             self._show(command["show"])
         elif "combing" in command and self._reader is not None:
             self._show_combing(command["combing"])
         elif "play" in command and self._reader is not None:
-            self._speed = command["play"]
-            last = self._reader.shape.moments - 1
-            if (self._moment >= last and self._speed > 0) or (self._moment <= 0 and self._speed < 0):
-                self._moment = 0 if self._speed > 0 else last
-            self._began_s, self._began_at, self._shown_at = time.monotonic(), self._moment, []
-            if self._speed == 0:
-                self._show(self._moment)
+            self._play(self._reader, command["play"])
+
+    def _play(self, reader: FrameReader | SequenceReader, speed: float) -> None:
+        if speed == 0:
+            self._show(self._moment)
+            return
+        # At its end, from the other one.
+        last = reader.shape.moments - 1
+        first = (0 if self._moment >= last else self._moment + 1) if speed > 0 else (self._moment or last + 1) - 1
+        self._shown_at = []
+        self._stream = PictureStream(reader, first, speed, self._wake)
+
+    def _stop(self) -> None:
+        if self._stream is not None:
+            self._stream.close()
+            self._stream = None
 
     def _open(self, command: dict[str, Any]) -> None:
         if self._reader is not None:
             self._reader.close()
             self._reader = None
-        self._clip, self._speed = command["clip"], 0.0
+        self._clip = command["clip"]
         facts = from_text(Facts, command["facts"])
         self._evidence = facts.video[0].evidence
         paths = [Path(path) for path in command["open"]]
@@ -85,35 +97,34 @@ class _Player:
         self._show(0)
 
     def wait_s(self) -> float | None:
-        """How long until the next picture is due; None when nothing plays."""
-        if self._speed == 0 or self._reader is None:
-            return None
-        step = 1 / abs(self._speed * float(self._reader.shape.moments_a_second))
-        due = self._began_s + (abs(self._moment - self._began_at) + 1) * step
-        return max(0.0, due - time.monotonic())
+        """How long until the next picture is due; None when nothing plays, or it is not ready yet."""
+        return self._stream.wait_s() if self._stream is not None else None
 
     def go_on(self) -> None:
         """Shows the picture that is due now; those that are late already are left out."""
-        assert self._reader is not None
-        passed = (time.monotonic() - self._began_s) * float(self._reader.shape.moments_a_second) * self._speed
-        target = self._began_at + int(passed)
-        last = self._reader.shape.moments - 1
-        if not 0 < target < last:
-            self._speed = 0.0
-        self._show(min(last, max(0, target)))
+        if self._stream is None:
+            return
+        came = self._stream.take()
+        if came is not None:
+            self._moment = came.moment
+            now_s = time.monotonic()
+            self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
+            self._tell(came.picture, rate=len(self._shown_at) / max(0.2, now_s - self._shown_at[0]))
+        if self._stream.ended:
+            reached = self._stream.reached
+            self._stop()
+            # That it stands; and on the last picture, also where that one came too late to be seen.
+            self._show(reached)
 
     def _show(self, moment: int) -> None:
         assert self._reader is not None
-        moment = min(self._reader.shape.moments - 1, max(0, moment))
-        picture = self._reader.at(moment)
-        self._moment = moment
+        self._moment = min(self._reader.shape.moments - 1, max(0, moment))
+        self._tell(self._reader.at(self._moment))
+
+    def _tell(self, picture: Rgb | None, rate: float = 0.0) -> None:
         message = self._message(picture)
-        if message is None:
-            return
-        now_s = time.monotonic()
-        self._shown_at = [each for each in self._shown_at if now_s - each < _RATE_OVER_S] + [now_s]
-        message["rate"] = len(self._shown_at) / max(0.2, now_s - self._shown_at[0]) if self._speed else 0.0
-        self._say(message)
+        if message is not None:
+            self._say(message | {"rate": rate})
 
     def _show_combing(self, times: int) -> None:
         assert self._reader is not None
@@ -124,7 +135,7 @@ class _Player:
 
     def _message(self, picture: Rgb | None) -> dict[str, Any] | None:
         """The news of a picture; its samples go into a slot of the shared memory. None where nobody takes any out."""
-        message: dict[str, Any] = {"clip": self._clip, "moment": self._moment, "playing": self._speed != 0}
+        message: dict[str, Any] = {"clip": self._clip, "moment": self._moment, "playing": self._stream is not None}
         if picture is not None:
             try:
                 slot = self.free.get(timeout=_SLOT_S)
@@ -136,7 +147,7 @@ class _Player:
         return message
 
     def failed(self, what: str) -> None:
-        self._speed = 0.0
+        self._stop()
         self._say({"clip": self._clip, "problem": what})
 
 
@@ -154,7 +165,7 @@ def main() -> None:
     resource_tracker.unregister(memory._name, "shared_memory")  # type: ignore[attr-defined]  # no public way before 3.13
     commands: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
 
-    player = _Player(memory, say)
+    player = _Player(memory, say, lambda: commands.put({}))
 
     def listen() -> None:
         for line in sys.stdin:
