@@ -1,4 +1,8 @@
-"""Lenses that are unequally bright, by gains that are known because they were drawn with them."""
+"""Lenses that are unequally bright, by gains that are known because they were drawn with them.
+
+The truth is the demo's gallery, drawn by casting rays through lenses at their true positions; it shares no code with
+`core/sphere` (an import contract holds that). What a fair error is: common practice, no source.
+"""
 
 from __future__ import annotations
 

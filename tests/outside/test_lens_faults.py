@@ -1,4 +1,8 @@
-"""Lens pictures that are not what their rig says: named, and not stitched into something that was never filmed."""
+"""Lens pictures that are not what their rig says: named, and not stitched into something that was never filmed.
+
+The truth is the demo's gallery, drawn by casting rays through lenses at their true positions; it shares no code with
+`core/sphere` (an import contract holds that). That such faults must be named: common practice, no source.
+"""
 
 from __future__ import annotations
 

@@ -62,7 +62,7 @@ class Browsing:
         """Puts the lines that are to be shown in their order, below a heading each group."""
         key = self.look.sorted_by
         shown = [line for line in lines if self._is_shown(line)]
-        shown.sort(key=lambda line: line.keys[key], reverse=self.look.downwards)
+        shown.sort(key=lambda line: line.key(key), reverse=self.look.downwards)
         self.rows = list(_grouped(shown, self.look.grouping)) if self.look.grouping else list(shown)
         self._row_of = {row.clip.id: place for place, row in enumerate(self.rows) if isinstance(row, Line)}
 
@@ -74,24 +74,21 @@ class Browsing:
             in, and everything is to be arranged anew.
         """
         places: list[tuple[int, Line]] = []
+        every, grouping, key = self.showing == "all" and not self.wanted, self.look.grouping, self.look.sorted_by
         for line in changed:
             row = self._row_of.get(line.clip.id)
-            if (row is None) == self._is_shown(line):
+            if (row is None) == (every or self._is_shown(line)):
                 return None
             if row is not None:
                 before = self.rows[row]
-                if not isinstance(before, Line) or self._place_of(before) != self._place_of(line):
+                if not isinstance(before, Line) or before.key(key) != line.key(key):
+                    return None
+                if grouping and _under(before, grouping) != _under(line, grouping):
                     return None
                 places.append((row, line))
         for row, line in places:
             self.rows[row] = line
         return [row for row, _line in places]
-
-    def _place_of(self, line: Line) -> tuple[object, ...]:
-        """What decides where a line stands, and what the heading above it says."""
-        key = line.keys[self.look.sorted_by]
-        grouping = self.look.grouping
-        return (key, _group_of(line, grouping), length_s(line.clip)) if grouping else (key,)
 
     def _is_shown(self, line: Line) -> bool:
         if self.showing == "all":
@@ -115,6 +112,11 @@ class Browsing:
         return [row for row in self.rows if isinstance(row, Line)]
 
 
+def _under(line: Line, grouping: Grouping) -> tuple[object, ...]:
+    """Which heading a line stands below, and what it adds to that."""
+    return _group_of(line, grouping), length_s(line.clip)
+
+
 def _grouped(lines: Sequence[Line], grouping: Grouping) -> list[Line | Heading]:
     """Lines below a heading each group, in the order in which groups first occur."""
     groups: dict[str, list[Line]] = {}
@@ -131,4 +133,4 @@ def _grouped(lines: Sequence[Line], grouping: Grouping) -> list[Line | Heading]:
 def _group_of(line: Line, grouping: Grouping) -> str:
     if grouping == "Make":
         return line.make
-    return line.texts[grouping] or "not decided"
+    return line.text(grouping) or "not decided"

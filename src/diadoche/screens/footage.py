@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import islice
 from pathlib import Path
 
 from diadoche.core.codecnames import spoken_codec
@@ -19,7 +20,7 @@ from diadoche.screens.shelf import ClipsChanged, Shelf
 from diadoche.services.jobs.measure_playback import gain_words, playback_words
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.opinions import Verdict
+from diadoche.services.ledger.opinions import Opinion, Verdict
 from diadoche.services.ledger.remembered import recall, remember
 
 _SCOPE, _KEY = "view", "footage"
@@ -90,7 +91,7 @@ class FootageScreen:
         return tuple(column for column in ALL_COLUMNS if column.name in self.look.columns)
 
     def _clips_changed(self, change: ClipsChanged) -> None:
-        rows = None if change.clip_ids is None else self.browsing.replace(self._shelf.chosen(change.clip_ids))
+        rows = None if change.clip_ids is None else self.browsing.replace(list(self._shelf.chosen(change.clip_ids)))
         if rows is None:
             self._arrange()
         else:
@@ -132,7 +133,7 @@ class FootageScreen:
         line = self.rows[row]
         if isinstance(line, Heading):
             return (line.words, *[""] * (len(self.columns) - 1))
-        return tuple(line.texts[column.name] for column in self.columns)
+        return tuple(line.text(column.name) for column in self.columns)
 
     def is_heading(self, row: int) -> bool:
         """Whether a row stands above a group."""
@@ -191,7 +192,7 @@ class FootageScreen:
     @property
     def current(self) -> KeptClip | None:
         """The clip that the player shows."""
-        line = next(iter(self._chosen()), None)
+        line = next(self._chosen(), None)
         return line.clip if line is not None else None
 
     def first_row(self) -> int | None:
@@ -213,19 +214,19 @@ class FootageScreen:
             roots = tuple(Path(copy.root) for copy in line.clip.copies if copy.proven)
             self.fetch_clip(line.clip.clip.name, roots, to)
 
-    def _chosen(self) -> list[Line]:
+    def _chosen(self) -> Iterator[Line]:
         """The selected clips that are shown: what a search hides is not judged with the rest."""
-        chosen = self._shelf.chosen(self.selection.clip_ids)
-        return [line for line in chosen if self.browsing.row_of(line.clip.id) is not None]
+        shown = (clip_id for clip_id in self.selection.clip_ids if self.browsing.row_of(clip_id) is not None)
+        return self._shelf.chosen(shown)
 
     @property
     def chosen_count(self) -> int:
         """How many clips are selected and shown."""
-        return len(self.selected_rows())
+        return sum(self.browsing.row_of(clip_id) is not None for clip_id in self.selection.clip_ids)
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
-        line = next(iter(self._chosen()), None)
+        line = next(self._chosen(), None)
         if line is None:
             return None
         clip, opinion = line.clip, line.clip.opinion
@@ -261,7 +262,7 @@ class FootageScreen:
 
     def compared(self) -> tuple[tuple[str, ...], tuple[ComparedLine, ...]]:
         """Names of the selected clips, and their facts side by side; nothing where fewer than two are selected."""
-        lines = self._chosen()[:MOST_COMPARED]
+        lines = list(islice(self._chosen(), MOST_COMPARED))
         if len(lines) < 2:
             return (), ()
         found = compare([line.clip.facts for line in lines])
@@ -281,25 +282,35 @@ class FootageScreen:
 
     def judge(self, verdict: Verdict) -> None:
         """Keep, maybe, no, or nothing, for all that is selected."""
-        opinions = [(each.clip.id, replace(each.clip.opinion, verdict=verdict)) for each in self._chosen()]
+        opinions = self._with(lambda opinion: replace(opinion, verdict=verdict))
         self._shelf.judge(opinions, f"{verdict or 'no verdict'} for {count_text(len(opinions), 'clip')}")
+
+    def _with(self, change: Callable[[Opinion], Opinion]) -> list[tuple[int, Opinion]]:
+        """What the person says of each selected clip, changed; the same of all of whom the same was said."""
+        changed: dict[Opinion, Opinion] = {}
+        judged = []
+        for line in self._chosen():
+            before = line.clip.opinion
+            if before not in changed:
+                changed[before] = change(before)
+            judged.append((line.clip.id, changed[before]))
+        return judged
 
     def tag(self, words: str) -> None:
         """Gives the selected clips these tags, written with commas between them."""
         tags = tuple(dict.fromkeys(filter(None, (word.strip() for word in words.split(",")))))
-        opinions = [(each.clip.id, replace(each.clip.opinion, tags=tags)) for each in self._chosen()]
+        opinions = self._with(lambda opinion: replace(opinion, tags=tags))
         self._shelf.judge(opinions, f"tags of {count_text(len(opinions), 'clip')}")
 
     def note(self, words: str) -> None:
         """Writes a note to the selected clips."""
-        opinions = [(each.clip.id, replace(each.clip.opinion, note=words.strip())) for each in self._chosen()]
+        opinions = self._with(lambda opinion: replace(opinion, note=words.strip()))
         self._shelf.judge(opinions, f"the note of {count_text(len(opinions), 'clip')}")
 
     @property
     def can_write_sphere(self) -> bool:
         """Whether all that is selected is equirectangular, or of that shape, and could say so, or otherwise."""
-        chosen = self._chosen()
-        return bool(chosen) and all(_may_be_sphere(line.clip) for line in chosen)
+        return self.current is not None and all(_may_be_sphere(line.clip) for line in self._chosen())
 
     def write_sphere(self, stereo: str) -> None:
         """Has copies made of the selected clips that say what they are, as `SPHERE_CHOICES` has it."""
@@ -308,7 +319,7 @@ class FootageScreen:
 
     def combing_words(self) -> str:
         """What the enlarged place shows, or nothing where no fields were seen."""
-        line = next(iter(self._chosen()), None)
+        line = next(self._chosen(), None)
         facts = line.clip.facts if line is not None else None
         evidence = facts.video[0].evidence if facts and facts.video else None
         if evidence is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from pathlib import PurePath
@@ -20,15 +20,30 @@ _LAST = datetime.max.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True, slots=True)
+class Said:
+    """What a person says, as columns have it: the same for all of whom the same is said.
+
+    Attributes:
+        texts: what those columns say.
+        keys: what they sort by.
+        words: what is found by it, in small letters.
+    """
+
+    texts: dict[str, str]
+    keys: dict[str, Any]
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
 class Line:
     """One clip.
 
     Attributes:
         clip: what the ledger knows of it.
-        texts: what each column says.
-        keys: what each column sorts by.
-        words: everything it can be found by, in small letters, but what the person said of it.
-        said: that.
+        texts: what each column says that is of the clip itself.
+        keys: what those sort by.
+        words: everything that it can be found by there, in small letters.
+        said: what the person says of it.
         odd: in what it differs from most clips of its card.
         make: container, codec, size, rate and sound, in words.
         majority: what most clips of its card have in common.
@@ -38,14 +53,22 @@ class Line:
     texts: dict[str, str]
     keys: dict[str, Any]
     words: str
-    said: str
+    said: Said
     odd: tuple[str, ...]
     make: str
     majority: Majority | None
 
     def holds(self, word: str) -> bool:
         """Whether it can be found by a word, in small letters."""
-        return word in self.words or word in self.said
+        return word in self.words or word in self.said.words
+
+    def text(self, column: str) -> str:
+        """What a column says of it, by the column's name."""
+        return self.said.texts[column] if column in self.said.texts else self.texts[column]
+
+    def key(self, column: str) -> Any:
+        """What it is sorted by in a column, by the column's name."""
+        return self.said.keys[column] if column in self.said.keys else self.keys[column]
 
     @property
     def has_problem(self) -> bool:
@@ -205,6 +228,7 @@ ALL_COLUMNS = (*COLUMNS, STANDS_OUT)
 # What the person says of a clip.
 _SAID = ("Keep", "Tags", "Note")
 _SAID_COLUMNS = tuple(column for column in COLUMNS if column.name in _SAID)
+_CLIP_COLUMNS = tuple(column for column in COLUMNS if column.name not in _SAID)
 USUAL_COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Needs", "Keep")
 
 
@@ -216,27 +240,32 @@ def zone_of(clips: Sequence[KeptClip]) -> tzinfo | None:
 
 def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> Line:
     """A clip as a line. `majority` is that of its card."""
-    texts = {column.name: column.text(clip, zone) for column in COLUMNS}
+    texts = {column.name: column.text(clip, zone) for column in _CLIP_COLUMNS}
     odd = odd_in(clip.facts, majority) if clip.facts is not None else ()
     texts[STANDS_OUT.name] = ", ".join(odd)
-    keys = {column.name: column.key(clip) for column in COLUMNS} | {STANDS_OUT.name: (-len(odd), odd)}
+    keys = {column.name: column.key(clip) for column in _CLIP_COLUMNS} | {STANDS_OUT.name: (-len(odd), odd)}
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
     make = make_of(clip.facts).words if clip.facts is not None else "not looked at yet"
-    of_clip = [text for name, text in texts.items() if name not in _SAID]
-    words = " ".join([*of_clip, names, make, clip.facts.camera if clip.facts else ""]).lower()
-    return Line(clip, texts, keys, words, _said(texts), odd, make, majority)
+    words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
+    return Line(clip, texts, keys, words, _said_of(clip), odd, make, majority)
 
 
-def with_opinion(line: Line, opinion: Opinion) -> Line:
-    """The line of the same clip, of which the person says something else; nothing else is put together anew."""
-    clip = line.clip.with_opinion(opinion)
-    texts = line.texts | {column.name: column.text(clip, None) for column in _SAID_COLUMNS}
-    keys = line.keys | {column.name: column.key(clip) for column in _SAID_COLUMNS}
-    return Line(clip, texts, keys, line.words, _said(texts), line.odd, line.make, line.majority)
+def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
+    """The lines of the same clips, of which the person says something else; nothing else is put together anew."""
+    # Ten thousand are judged by one key, and it is the same of all of them.
+    known: dict[Opinion, Said] = {}
+    for line, opinion in judged:
+        clip = line.clip.with_opinion(opinion)
+        said = known.get(opinion)
+        if said is None:
+            said = known[opinion] = _said_of(clip)
+        yield Line(clip, line.texts, line.keys, line.words, said, line.odd, line.make, line.majority)
 
 
-def _said(texts: dict[str, str]) -> str:
-    return " ".join(texts[name] for name in _SAID).lower()
+def _said_of(clip: KeptClip) -> Said:
+    texts = {column.name: column.text(clip, None) for column in _SAID_COLUMNS}
+    keys = {column.name: column.key(clip) for column in _SAID_COLUMNS}
+    return Said(texts, keys, " ".join(texts.values()).lower())
 
 
 def majorities(clips: Sequence[KeptClip]) -> dict[str, Majority]:

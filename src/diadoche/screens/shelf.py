@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from datetime import tzinfo
 
 from diadoche.core.errors import LedgerRefuses
 from diadoche.core.identify.alike import Majority, Tally
-from diadoche.screens.lines import Line, line_of, lines_of, with_opinion, zone_of
+from diadoche.screens.lines import Line, line_of, lines_of, with_opinions, zone_of
 from diadoche.screens.undo import Undo
 from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.kept_clips import kept_clips
@@ -83,7 +83,7 @@ class Shelf:
             lines, self._tally = read
             self._said = {clip_id: said for clip_id, said in self._said.items() if said[0] > written}
             self.lines = [
-                with_opinion(line, self._said[line.clip.id][1]) if line.clip.id in self._said else line
+                next(with_opinions([(line, self._said[line.clip.id][1])])) if line.clip.id in self._said else line
                 for line in lines
             ]
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
@@ -149,18 +149,18 @@ class Shelf:
                 raise
             self._last_written = number
 
-        # Another program may hold the ledger: nobody waits for it, and what was said is shown at once.
-        self._ledger.writer.do(write)
-        for clip_id, opinion in opinions:
-            self._said[clip_id] = (number, opinion)
-            place = self._places.get(clip_id)
-            if place is not None:
-                self.lines[place] = with_opinion(self.lines[place], opinion)
+        self._said.update({clip_id: (number, opinion) for clip_id, opinion in opinions})
+        here = [(self._places[clip_id], opinion) for clip_id, opinion in opinions if clip_id in self._places]
+        changed = with_opinions((self.lines[place], opinion) for place, opinion in here)
+        for (place, _opinion), line in zip(here, changed, strict=True):
+            self.lines[place] = line
         self._tell(ClipsChanged(frozenset(clip_id for clip_id, _opinion in opinions)))
+        # Another program may hold the ledger: nobody waits for it, and what was said is shown before it is written.
+        self._ledger.writer.do(write)
 
-    def chosen(self, clip_ids: Iterable[int]) -> list[Line]:
+    def chosen(self, clip_ids: Iterable[int]) -> Iterator[Line]:
         """The lines of some clips, in the order in which they are named."""
-        return [self.lines[self._places[clip_id]] for clip_id in clip_ids if clip_id in self._places]
+        return (self.lines[self._places[clip_id]] for clip_id in clip_ids if clip_id in self._places)
 
     def has(self, clip_id: int) -> bool:
         """Whether a clip is among the lines."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import threading
 from collections.abc import Callable
@@ -16,6 +17,7 @@ from PyQt6.QtWidgets import QApplication
 
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
+from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.background import outcome_of
 from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
@@ -79,6 +81,14 @@ class _PlacesChanged:
     files: bool
 
 
+def _keep_out_of_collections(change: ClipsChanged) -> None:
+    """Ten thousand clips that stay hold no garbage: searching them for some takes a fifth of a second, at any time."""
+    if change.clip_ids is None:
+        # What is garbage now would be kept with them.
+        gc.collect(1)
+        gc.freeze()
+
+
 class Application:
     """The running application; `close` ends everything it started."""
 
@@ -120,6 +130,7 @@ class Application:
         self.desk = Desk(self.ledger, self.runner, self.station)
         self.desk.later = lambda doing: self._after_ms(0, doing)
         self.desk.shelf.gather = lambda doing: self._after_ms(_GATHERED_MS, doing)
+        self.desk.shelf.listeners.append(_keep_out_of_collections)
         self.desk.cards.let_out = self.devices.let_out
         self._pop_ups = PopUps(self._remember_pop_ups, self._settings.pop_ups)
         self.attendant = Attendant(self.station, hold=self.devices.sleep.hold, show=self._notify)

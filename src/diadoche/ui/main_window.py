@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from diadoche.ui.help_dialog import HelpDialog
     from diadoche.ui.views import Views
 
-_SAMPLE_MS = 100
+_SAMPLE_MS, _SUMMARIES_MS = 100, 20
 _RAIL_PX = 140
 _USUAL_PX = (1280, 800)
 
@@ -95,7 +95,11 @@ class MainWindow(QMainWindow):
         desk.cards.on_change = self._cards_changed
         desk.cards.on_line = self._show_line
         desk.work.on_change = self._work_changed
-        desk.shelf.listeners.append(lambda _change: self._show_summaries())
+        # In a turn of its own: what is judged is seen first, and then what that means for the other views.
+        self._summaries = QTimer(self)
+        self._summaries.setSingleShot(True)
+        self._summaries.timeout.connect(self._show_summaries)
+        desk.shelf.listeners.append(lambda _change: self._summaries.start(_SUMMARIES_MS))
         self._silent: Path | None = None
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._sample)
@@ -322,6 +326,7 @@ class MainWindow(QMainWindow):
         if not self.leaving and not self._may_leave():
             return False
         self._timer.stop()
+        self._summaries.stop()
         self.footage.player.close_process()
         return True
 
