@@ -27,6 +27,7 @@ from diadoche.demo.power_cut import Unsynced
 
 _LONGEST_START_S = 15
 _STEP_S = 0.02
+_NICE = 5
 _BIT = 0x10
 
 
@@ -293,6 +294,8 @@ def can_mount() -> str:
 
 def main() -> None:
     """Serves until it is unmounted or killed."""
+    # A reader of hardware takes nothing of the processor; this one leaves it to the window.
+    os.nice(_NICE)
     folder, point, cues, *rest = sys.argv[1:]
     mfusepy.FUSE(
         FaultyFolder(folder, cues), point, foreground=True, ro="rw" not in rest, direct_io=True, fsname="diadoche",

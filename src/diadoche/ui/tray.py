@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -14,6 +16,7 @@ if TYPE_CHECKING:
     from diadoche.screens.watch_line import WatchLine
 
 _SIZE_PX = 32
+_ASKED_EVERY_S = 60.0
 
 
 class Tray:
@@ -22,6 +25,7 @@ class Tray:
     def __init__(self, theme: Theme, window: QWidget, *, show: Callable[[], None], leave: Callable[[], None]) -> None:
         self._theme = theme
         self._shown: tuple[object, ...] = ()
+        self._asked_s, self._works = -math.inf, False
         self.icon = QSystemTrayIcon(window)
         self.menu = QMenu(window)
         line = self.menu.addAction("")
@@ -40,8 +44,10 @@ class Tray:
 
     @property
     def works(self) -> bool:
-        """Whether this desktop has a tray."""
-        return QSystemTrayIcon.isSystemTrayAvailable()
+        """Whether this desktop has a tray; asked now and then, for it asks another program, which may be slow."""
+        if time.monotonic() > self._asked_s + _ASKED_EVERY_S:
+            self._asked_s, self._works = time.monotonic(), QSystemTrayIcon.isSystemTrayAvailable()
+        return self._works
 
     def show_line(self, line: WatchLine) -> None:
         """The same words and the same shape as the watch line."""

@@ -16,7 +16,7 @@ from collections.abc import Callable
 from diadoche.core.errors import LedgerError, LedgerRefuses
 
 LOG = logging.getLogger(__name__)
-_AGAIN_S = 1.0
+_AGAIN_S, _STAYS_S = 1.0, 10.0
 
 
 class LedgerWriter:
@@ -25,16 +25,18 @@ class LedgerWriter:
     def __init__(self) -> None:
         self._wanted: deque[Callable[[], None]] = deque()
         self._changed = threading.Condition()
-        # Whether something is at work, and whether something was lost since it was last told.
-        self._writing = self._lost = False
+        # Whether there is a thread, and whether something was lost since it was last told.
+        self._alive = self._lost = False
         self._until_s: float | None = None
 
     def do(self, work: Callable[[], None]) -> None:
         """Does something with the ledger as soon as it can be done, after what was asked for before."""
         with self._changed:
             self._wanted.append(work)
-            if not self._writing:
-                self._writing = True
+            if self._alive:
+                self._changed.notify_all()
+            else:
+                self._alive = True
                 threading.Thread(target=self._write_all, name="ledger writer", daemon=True).start()
 
     def write_out(self, longest_s: float) -> bool:
@@ -47,8 +49,8 @@ class LedgerWriter:
             self._until_s = time.monotonic() + longest_s
             self._changed.notify_all()
             # A transaction of its own may be waiting for the lock: it is not cut short.
-            self._changed.wait_for(lambda: not self._writing, longest_s + _AGAIN_S)
-            ended = not self._writing
+            self._changed.wait_for(lambda: not self._alive, longest_s + _AGAIN_S)
+            ended = not self._alive
             if ended:
                 self._until_s = None
             lost, self._lost = self._lost, False
@@ -57,9 +59,11 @@ class LedgerWriter:
     def _write_all(self) -> None:
         while True:
             with self._changed:
+                # It stays for a while: whoever asks next, on the window's thread too, would wait for another to start.
+                self._changed.wait_for(lambda: self._wanted or self._until_s is not None, _STAYS_S)
                 if not self._wanted:
                     # Only ever told under the lock: whoever asks next starts another thread.
-                    self._writing = False
+                    self._alive = False
                     self._changed.notify_all()
                     return
                 work = self._wanted.popleft()

@@ -79,8 +79,12 @@ class ForkServer:
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
-    def fork(self, module: str, niceness: int = 0) -> ForkedProcess:
+    def fork(self, module: str, nicer: int = 0) -> ForkedProcess:
         """A process that runs a module's `main`.
+
+        Args:
+            module: by its name.
+            nicer: by how much more it gives way than whoever asks for it.
 
         Raises:
             OSError: no process can be made on this machine now.
@@ -88,7 +92,7 @@ class ForkServer:
         their_stdin, our_stdin = os.pipe()
         our_stdout, their_stdout = os.pipe()
         # The server was started earlier: what a process inherits is that of now.
-        asked = {"module": module, "niceness": niceness, "folder": _folder(), "environment": dict(os.environ)}
+        asked = {"module": module, "niceness": os.nice(0) + nicer, "folder": _folder(), "environment": dict(os.environ)}
         question = json.dumps(asked).encode("ascii")
         try:
             number, descriptor = self._asked(question, [their_stdin, their_stdout])
