@@ -30,7 +30,7 @@ from diadoche.core.errors import (
     writing,
 )
 from diadoche.core.footage.frames import FrameReader, shape_of
-from diadoche.core.handoff.timeline import HandedClip, hand_off, majority
+from diadoche.core.handoff.timeline import HandedClip, HandedOff, hand_off, majority
 from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.probe import identify
 from diadoche.core.offload.copies import Copy, CopyState, ReadBack
@@ -204,7 +204,12 @@ def test_a_timeline_has_the_majority_and_every_reference(tmp_path: Path, drone_f
         HandedClip("c", "Cam", other.start, other, (stream,), None, None),
     ]
     assert majority(clips) == (Fraction(30000, 1001), (2704, 1520))
-    assert hand_off("Rock", clips, tmp_path / "x" / "t.otio") == 3
+    handed = hand_off("Rock", clips, tmp_path / "x" / "t.otio")
+    assert handed.clips == 3
+    assert handed.edit_ready == sum(clip.edit_ready is not None for clip in clips)
+    assert HandedOff(3, 3).words() == "3 clips, each with an edit-ready file beside the original."
+    assert HandedOff(3, 1).words() == "3 clips, 1 of them with an edit-ready file beside the original."
+    assert HandedOff(1, 0).words() == "1 clip, as recorded."
     timeline = otio.adapters.read_from_file(str(tmp_path / "x" / "t.otio"))
     found = {clip.name: clip for clip in timeline.find_clips()}
     assert [clip.name for clip in timeline.find_clips()] == ["c", "a", "b"]

@@ -12,7 +12,6 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.core.cards.layout import load_layouts
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.names import shown
-from diadoche.core.sizes import count_text
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 from diadoche.services.jobs.measure_playback import (
     MeasuredPlayback,
@@ -80,7 +79,7 @@ def handoff(
         )
         for found in perform_identify(request, watch):
             record_facts(ledger, found.clip_id, found.facts)
-        clips = hand_off_shoot(ledger, this, to, load_layouts(places().own_layouts))
+        handed = hand_off_shoot(ledger, this, to, load_layouts(places().own_layouts))
     if json:
-        print_json({"file": str(to), "clips": clips})
-    say(f"{to}: {count_text(clips, 'clip')}")
+        print_json({"file": str(to), "clips": handed.clips})
+    say(f"{to}: {handed.words()}")

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from diadoche.core.convert.recipes import Changes, Recipe
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
-from diadoche.core.sizes import count_text, size_text
+from diadoche.core.sizes import size_text
 from diadoche.core.spatial import SphereTags
 from diadoche.screens.made_outputs import MadeOutputs, MadeRow
 from diadoche.screens.output_groups import OutputGroups
@@ -26,6 +27,10 @@ from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.takes import Take, takes_of
 from diadoche.services.queue.runner import Job, NewJob, Runner
 from diadoche.services.station.station import Station
+
+if TYPE_CHECKING:
+    # With the library of timelines, which a start would wait for.
+    from diadoche.core.handoff.timeline import HandedOff
 
 
 class OutputsScreen:
@@ -270,17 +275,17 @@ class OutputsScreen:
     def hand_off(self, target: Path, say: Callable[[str], None]) -> None:
         """Writes the hand-off, and says what it holds."""
 
-        def written(count: int | Exception) -> None:
-            if isinstance(count, DiadocheError):
-                say(problem_words(count))
-            elif isinstance(count, Exception):
-                say(f"The hand-off could not be written: {count}.")
+        def written(handed: HandedOff | Exception) -> None:
+            if isinstance(handed, DiadocheError):
+                say(problem_words(handed))
+            elif isinstance(handed, Exception):
+                say(f"The hand-off could not be written: {handed}.")
             else:
-                say(f"{target.name}: {count_text(count, 'clip')}, each with its original and its edit-ready file.")
+                say(f"{target.name}: {handed.words()}")
 
         shoot = self._station.shoot
 
-        def write() -> int:
+        def write() -> HandedOff:
             # Loaded only here: a start would wait for the library of timelines.
             from diadoche.services.ledger.hand_off import hand_off_shoot
 

@@ -17,6 +17,7 @@ import opentimelineio as otio
 from diadoche.core.diskfiles import write_whole
 from diadoche.core.errors import writing
 from diadoche.core.identify.facts import Facts
+from diadoche.core.sizes import count_text
 from diadoche.core.timecode import counting_base
 
 ORIGINAL, EDIT_READY, PROXY = "original", "edit-ready", "proxy"
@@ -35,8 +36,23 @@ class HandedClip:
     proxy: Path | None
 
 
-def hand_off(shoot: str, clips: Sequence[HandedClip], target: Path) -> int:
-    """Writes the timeline, and gives the number of clips in it.
+@dataclass(frozen=True, slots=True)
+class HandedOff:
+    """What a timeline holds: how many clips, and how many of them with an edit-ready file."""
+
+    clips: int
+    edit_ready: int
+
+    def words(self) -> str:
+        """What it holds, in words."""
+        if not self.edit_ready:
+            return f"{count_text(self.clips, 'clip')}, as recorded."
+        beside = "each" if self.edit_ready == self.clips else f"{self.edit_ready} of them"
+        return f"{count_text(self.clips, 'clip')}, {beside} with an edit-ready file beside the original."
+
+
+def hand_off(shoot: str, clips: Sequence[HandedClip], target: Path) -> HandedOff:
+    """Writes the timeline, and tells what is in it.
 
     Raises:
         TargetError: it cannot be written.
@@ -61,7 +77,7 @@ def hand_off(shoot: str, clips: Sequence[HandedClip], target: Path) -> int:
     with writing(target):
         target.parent.mkdir(parents=True, exist_ok=True)
         write_whole(target, otio.adapters.write_to_string(timeline, "otio_json").encode())
-    return len(ordered)
+    return HandedOff(len(ordered), sum(clip.edit_ready is not None for clip in ordered))
 
 
 def majority(clips: Sequence[HandedClip]) -> tuple[Fraction, tuple[int, int]]:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from diadoche.core.cards.layout import Layout
 from diadoche.core.convert.recipes import Recipe
-from diadoche.core.handoff.timeline import HandedClip, hand_off
+from diadoche.core.handoff.timeline import HandedClip, HandedOff, hand_off
 from diadoche.services.ledger.kept_clips import KeptClip, kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import Shoot
@@ -16,8 +16,8 @@ from diadoche.services.ledger.takes import Take, takes_of
 _PROXY_ROLE = "low-resolution"
 
 
-def hand_off_shoot(ledger: Ledger, shoot: Shoot, target: Path, layouts: Sequence[Layout] = ()) -> int:
-    """Writes the hand-off of a shoot, and gives the number of clips in it.
+def hand_off_shoot(ledger: Ledger, shoot: Shoot, target: Path, layouts: Sequence[Layout] = ()) -> HandedOff:
+    """Writes the hand-off of a shoot, and tells what is in it.
 
     Args:
         ledger: that knows its clips.

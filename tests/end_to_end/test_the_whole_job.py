@@ -1,0 +1,93 @@
+"""The whole job, from the card to the hand-off and a check of the copies, by keyboard alone and by mouse alone."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from diadoche.demo.opening import demo_places
+from diadoche.services.machine.settings import Scheme, Settings, save_settings
+from diadoche.ui.recipe_dialog import RecipeDialog
+from tests.end_to_end.conftest import Opener
+from tests.end_to_end.driving import first, texts, waits
+from tests.end_to_end.hands import Keyboard, Mouse, answering
+
+
+@pytest.mark.parametrize("hands_of", [Keyboard, Mouse])
+@pytest.mark.parametrize(
+    ("percent", "size", "scheme"),
+    [
+        (100, (1024, 700), "light"),
+        (100, (1900, 1000), "dark"),
+        (200, (1024, 700), "dark"),
+        (200, (1900, 1000), "light"),
+    ],
+)
+def test_the_whole_job(
+    hands_of: type[Keyboard] | type[Mouse],
+    percent: int,
+    size: tuple[int, int],
+    scheme: Scheme,
+    open_window: Opener,
+    qtbot: QtBot,
+    shoot_folder: Path,
+) -> None:
+    save_settings(demo_places(shoot_folder).config, Settings(scheme, percent))
+    application = open_window(pace_bytes_s=0)
+    window, hands = application.window, hands_of(qtbot)
+    window.setFixedSize(*size)
+    assert application.bench is not None
+    application.bench.put_in(shoot_folder / "cards/Drone")
+    waits(qtbot, lambda: first(application) == "The card is not copied yet.")
+
+    # The card is copied, proven, and comes out.
+    hands.button("Offload")
+    hands.button("Start")
+    waits(qtbot, lambda: first(application) == "The card can come out.")
+    hands.button("Eject")
+    waits(qtbot, lambda: first(application) == "No card is in.")
+
+    # Clips are looked at and judged.
+    hands.view(1)
+    table, player = window.footage.table, window.footage.player
+    waits(
+        qtbot,
+        lambda: len(application.desk.footage.clips) > 1 and all(each.facts for each in application.desk.footage.clips),
+    )
+    hands.row(table, 1)
+    hands.verdict("No")
+    waits(qtbot, lambda: application.desk.footage.rows[1].clip.opinion.verdict == "no")  # type: ignore[union-attr]  # no heading
+    hands.row(table, 0)
+    hands.verdict("Keep")
+    waits(qtbot, lambda: player.image is not None)
+    hands.play()
+    waits(qtbot, lambda: player.moment > 3)
+    hands.play()
+    waits(qtbot, lambda: not player.playing)
+
+    # What is wanted is made by another recipe.
+    hands.view(2)
+    hands.button("ProRes 422")
+    dialog = QApplication.activeModalWidget()
+    assert isinstance(dialog, RecipeDialog)
+    hands.row(dialog.recipes, [each.name for each in dialog.chooser.rows()].index("vc3-lb"))
+    hands.button("Take this recipe")
+    hands.button("Make")
+    waits(qtbot, lambda: bool(application.desk.outputs.made()) and not application.desk.work.running())
+    assert all(each.path and Path(each.path).is_file() for each in application.desk.outputs.made())
+
+    # It is handed off, and the copies are checked again.
+    target = shoot_folder / "by hand.otio"
+    with answering(lambda asked: hands.save(asked, str(target))):
+        hands.button("Hand off")
+    waits(qtbot, lambda: any(shoot_folder.rglob("*.otio")))
+    written = next(shoot_folder.rglob("*.otio"))
+    assert json.loads(written.read_text())["OTIO_SCHEMA"].startswith("Timeline")
+    hands.view(4)
+    hands.button("Check the copies again")
+    waits(qtbot, lambda: any("today, as it was" in text for text in texts(window.ledger)))
+    assert (window.width(), window.height()) == size
