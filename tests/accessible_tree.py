@@ -105,6 +105,15 @@ class Tree:
             await asyncio.sleep(_LOOK_S)
         raise AssertionError(f"never on show: {names}")
 
+    async def waits_for_part(self, words: str) -> Node:
+        """The first on show that has words in its name."""
+        for _ in range(round(_LONGEST_S / _LOOK_S)):
+            found = next((node for node in await self.shown() if words in node.name), None)
+            if found is not None:
+                return found
+            await asyncio.sleep(_LOOK_S)
+        raise AssertionError(f"never on show: {words}")
+
     async def press(self, node: Node) -> None:
         """Does what a click on it does."""
         assert await self._call(node.reference, _ACTION, "DoAction", "i", 0) == [True]

@@ -19,7 +19,7 @@ from diadoche.services.jobs.offload import OffloadRequest, perform_offload
 from diadoche.services.ledger.job_results import record_outcome
 from diadoche.services.ledger.kept_clips import kept_clips, record_facts
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.shoots import ShootSettings, open_shoot
+from diadoche.services.ledger.shoots import Shoot, ShootSettings, open_shoot
 from diadoche.ui.application import Application, Opening
 
 
@@ -32,6 +32,16 @@ def shoot_folder(tmp_path: Path, demo_cards: dict[str, Path]) -> Path:
     return folder
 
 
+def copied_and_known(ledger: Ledger, shoot: Shoot, cards: dict[str, Path]) -> None:
+    """Offloads cards to the places of a shoot, and looks at all their clips."""
+    for name, card in cards.items():
+        request = OffloadRequest(card, shoot.settings.places, shoot.id, shoot.name, name)
+        record_outcome(ledger, request, perform_offload(request, Watch()))
+    clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in kept_clips(ledger, shoot.id))
+    for found in perform_identify(IdentifyRequest(clips), Watch()):
+        record_facts(ledger, found.clip_id, found.facts)
+
+
 @pytest.fixture(scope="session")
 def made_shoot(tmp_path_factory: pytest.TempPathFactory, demo_cards: dict[str, Path]) -> Path:
     """A shoot of two cards, offloaded and looked at once; its ledger stands aside for each test to begin with."""
@@ -39,12 +49,7 @@ def made_shoot(tmp_path_factory: pytest.TempPathFactory, demo_cards: dict[str, P
     ledger = Ledger(demo_places(folder).ledger)
     settings = demo_settings(folder)
     shoot = open_shoot(ledger, "Rock", settings)
-    for name in ("Drone", "Keeper's camcorder"):
-        request = OffloadRequest(demo_cards[name], settings.places, shoot.id, shoot.name, name)
-        record_outcome(ledger, request, perform_offload(request, Watch()))
-    clips = tuple(ClipToIdentify(clip.paths, clip.id) for clip in kept_clips(ledger, shoot.id))
-    for found in perform_identify(IdentifyRequest(clips), Watch()):
-        record_facts(ledger, found.clip_id, found.facts)
+    copied_and_known(ledger, shoot, {name: demo_cards[name] for name in ("Drone", "Keeper's camcorder")})
     ledger.close()
     demo_places(folder).ledger.rename(folder / "as-made.sqlite")
     return folder

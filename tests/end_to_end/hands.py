@@ -23,7 +23,6 @@ from pytestqt.qtbot import QtBot
 
 from tests.end_to_end.driving import TIMEOUT_MS, rect_of
 
-
 _TEST = cast(Any, QTest)
 _CONTROL, _PLAIN = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.NoModifier
 # More stops than any view has.

@@ -9,11 +9,17 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
+from diadoche.demo.opening import demo_settings
+from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import open_shoot
+from diadoche.services.machine.state_places import default_places
 from tests.accessible_tree import LAUNCHER, Node, Tree, accessible_session, tree_of
+from tests.end_to_end.conftest import copied_and_known
 
 # What can be worked with, by the role names of AT-SPI.
 _CONTROLS = {"push button", "check box", "text", "entry", "combo box", "table", "toggle button", "radio button", "link"}
@@ -35,25 +41,44 @@ _DIALOGS = (
 )
 
 
-@pytest.fixture
-def session(demo_cards: dict[str, Path], tmp_path: Path) -> Iterator[dict[str, str]]:
-    """The demo, as it is opened, in a session that listens to what it tells a screen reader."""
+@contextmanager
+def _listening(folder: Path, *words: str) -> Iterator[dict[str, str]]:
+    """The program, in a session that listens to what it tells a screen reader."""
     if not LAUNCHER.exists() or "DISPLAY" not in os.environ:
         pytest.skip("no accessibility bus here: at-spi2-core or a screen is missing")
-    demo = tmp_path / "demo"
-    demo.mkdir()
-    drawn = next(iter(demo_cards.values())).parent
-    (demo / "cards").symlink_to(drawn)
-    shutil.copy(drawn.parent / ".demo-version", demo)
-    with accessible_session(tmp_path) as found:
-        words = [sys.executable, "-m", "diadoche.main", "demo", str(demo)]
+    with accessible_session(folder) as found:
         quiet = subprocess.DEVNULL
-        with subprocess.Popen(words, env={**os.environ, **found}, stdout=quiet, stderr=quiet) as program:
+        command = [sys.executable, "-m", "diadoche.main", *words]
+        with subprocess.Popen(command, env={**os.environ, **found}, stdout=quiet, stderr=quiet) as program:
             try:
                 yield found
             finally:
                 program.terminate()
                 program.wait()
+
+
+@pytest.fixture
+def session(demo_cards: dict[str, Path], tmp_path: Path) -> Iterator[dict[str, str]]:
+    """The demo, as it is opened."""
+    demo = tmp_path / "demo"
+    demo.mkdir()
+    drawn = next(iter(demo_cards.values())).parent
+    (demo / "cards").symlink_to(drawn)
+    shutil.copy(drawn.parent / ".demo-version", demo)
+    with _listening(tmp_path, "demo", str(demo)) as found:
+        yield found
+
+
+@pytest.fixture
+def sphere_session(own_state: Path, demo_cards: dict[str, Path], tmp_path: Path) -> Iterator[dict[str, str]]:
+    """A shoot of a camera with two lenses, copied and looked at."""
+    ledger = Ledger(default_places().ledger)
+    assert ledger.path.is_relative_to(own_state)
+    shoot = open_shoot(ledger, "Spheres", demo_settings(tmp_path))
+    copied_and_known(ledger, shoot, {"Lamp room": demo_cards["Lamp room"]})
+    ledger.close()
+    with _listening(tmp_path) as found:
+        yield found
 
 
 def _unnamed(nodes: list[Node]) -> list[Node]:
@@ -63,6 +88,23 @@ def _unnamed(nodes: list[Node]) -> list[Node]:
 def _told_twice(nodes: list[Node]) -> set[str]:
     names = Counter((node.role, node.name) for node in nodes if node.role in _NAMED_APART)
     return {name for (_role, name), count in names.items() if count > 1}
+
+
+async def _look_at_dialog(tree: Tree, view: str, opener: str, names: list[str], leave: str) -> None:
+    """Opens a dialog, reads all that it tells, and leaves it."""
+    await tree.press(next(node for node in await tree.shown() if node.name.startswith(f"{view}: ")))
+    await tree.press(await tree.waits_for_part(opener))
+    nodes = await tree.waits_for(names)
+    assert _unnamed(nodes) == [], opener
+    assert _told_twice(nodes) == set(), opener
+    await tree.press(next(node for node in nodes if node.name == leave))
+
+
+async def _walk_stitching(session: dict[str, str]) -> None:
+    names = ["Takes", "Rig", "Quality", "Eyes", "Size", "Level", "Moment of the take", "Align here", "Right in degrees"]
+    async with tree_of(session) as tree:
+        await tree.waits_for(["Outputs: "])
+        await _look_at_dialog(tree, "Outputs", "How: ", names, "Done")
 
 
 async def _walk(session: dict[str, str]) -> None:
@@ -77,13 +119,7 @@ async def _walk(session: dict[str, str]) -> None:
             assert _told_twice(nodes) == set(), view
             await _read_tables(tree, view, nodes)
         for view, opener, names, leave in _DIALOGS:
-            await tree.press(next(node for node in await tree.shown() if node.name.startswith(f"{view}: ")))
-            nodes = await tree.waits_for(_VIEWS[view])
-            await tree.press(next(node for node in nodes if opener in node.name))
-            nodes = await tree.waits_for(names)
-            assert _unnamed(nodes) == [], opener
-            assert _told_twice(nodes) == set(), opener
-            await tree.press(next(node for node in nodes if node.name == leave))
+            await _look_at_dialog(tree, view, opener, names, leave)
 
 
 async def _read_tables(tree: Tree, view: str, nodes: list[Node]) -> None:
@@ -94,3 +130,7 @@ async def _read_tables(tree: Tree, view: str, nodes: list[Node]) -> None:
 
 def test_every_view_is_told_to_a_screen_reader(session: dict[str, str]) -> None:
     asyncio.run(_walk(session))
+
+
+def test_the_dialog_of_takes_is_told_to_a_screen_reader(sphere_session: dict[str, str]) -> None:
+    asyncio.run(_walk_stitching(sphere_session))

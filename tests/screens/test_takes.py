@@ -17,6 +17,8 @@ from diadoche.core.identify.route import load_profile, route
 from diadoche.core.sphere.rig import rig_named, rig_text
 from diadoche.core.watch import Watch
 from diadoche.screens.marks import Mark
+from diadoche.screens.output_plan import OutputPlan
+from diadoche.screens.stitch_group import StitchGroup
 from diadoche.screens.stitching import OWN, Stitching
 from diadoche.services.jobs.calibrate import CalibrateRequest
 from diadoche.services.jobs.stitch import AlignedRig, StitchRequest
@@ -202,3 +204,20 @@ def test_an_alignment_begins_by_the_rig_that_was_chosen(
     assert stitching.rig_name(take) == OWN
     stitching.align(take, None)
     assert scene.runner.last("calibrate").request.take.rig == "stereo-files-190"
+
+
+def test_takes_that_their_recipe_does_not_hold_are_not_counted(
+    clips: list[KeptClip], stitching: Stitching, scene: Scene
+) -> None:
+    plan = OutputPlan(scene.station, set())
+    group = StitchGroup(plan, stitching)
+    group.takes = takes_of(clips, LAYOUTS)
+    whole = [take for take in group.open_takes() if stitching.size(take) == (1296, 648)]
+    assert 0 < len(whole) < len(group.open_takes())
+    assert group.group().to_make == len(group.open_takes())
+    base = recipe_named("prores-422")
+    only = tuple(each.model_copy(update={"sizes": ("1296x648",)}) for each in base.picture.variants)
+    plan.stitch_recipe = base.model_copy(update={"picture": base.picture.model_copy(update={"variants": only})})
+    assert [take.clip.id for take in group.can_be_made()] == [take.clip.id for take in whole]
+    assert group.group().to_make == len(whole)
+    assert "cannot hold" in group.group().warning

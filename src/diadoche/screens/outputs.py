@@ -209,7 +209,7 @@ class OutputsScreen:
             if route not in left_out and route != "stitch"
             for clip in self._groups.can_be_made(route)
         ]
-        takes = self._stitch.open_takes() if "stitch" not in left_out else []
+        takes = self._stitch.can_be_made() if "stitch" not in left_out else []
         stitches = [self.stitching.request(take, self._plan.stitch_recipe, folder) for take in takes]
         return self._ask(
             [*(clip for clip, _way, _changes in clips), *(take.clip for take in takes)],

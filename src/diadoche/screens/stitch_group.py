@@ -44,6 +44,12 @@ class StitchGroup:
         """Those of which something is to be made still, and can be."""
         return [take for take in self.takes if self._plan.is_open(take.clip) and not self._stitching.mistake(take)]
 
+    def can_be_made(self) -> list[Take]:
+        """Those of which the next start would make something: a recipe may not hold all of them."""
+        takes = self.open_takes()
+        recipe, alike = self._plan.stitch_recipe, self._stitching.alike
+        return [take for take in takes if outlook(alike([take]), recipe, None).refused == 0]
+
     def _outlook_of(self, takes: Sequence[Take]) -> tuple[int, str]:
         """How large takes become, and what their recipe does not hold of them."""
         found = outlook(self._stitching.alike(takes), self._plan.stitch_recipe, None)
@@ -51,8 +57,8 @@ class StitchGroup:
 
     def group(self) -> GroupRow:
         """All takes together."""
-        takes, to_make = self.takes, self.open_takes()
-        size, warning = self._outlook_of(to_make)
+        takes, open_takes, to_make = self.takes, self.open_takes(), self.can_be_made()
+        size, warning = self._outlook_of(open_takes)
         wrong = [words for take in takes if self._plan.is_open(take.clip) and (words := self._stitching.mistake(take))]
         few = f"{len(wrong)} of {len(takes)}: " if len(wrong) < len(takes) else ""
         warning = " ".join(filter(None, (f"{few}{wrong[0]}" if wrong else "", warning)))
@@ -77,7 +83,7 @@ class StitchGroup:
             "stitch" not in self._plan.left_out,
             warning,
             mark,
-            self._how(to_make or takes),
+            self._how(open_takes or takes),
         )
 
     def _how(self, takes: Sequence[Take]) -> str:

@@ -119,6 +119,13 @@ class StitchDialog(QDialog):
         grid.setColumnStretch(1, 1)
         self._whom = label("", "strong")
         grid.addWidget(self._whom, 0, 0, 1, 3)
+        self._add_choices(grid, theme)
+        self._add_direction(grid, theme)
+        self._add_filling(grid, theme)
+        return form
+
+    def _add_choices(self, grid: QGridLayout, theme: Theme) -> None:
+        """Rig, quality, eyes and size."""
         self.rig = self._choice(theme, "Rig", lambda: self._stitching.choose_rig(self._chosen, self.rig.currentData()))
         self.quality = self._choice(theme, "Quality", lambda: self._change(quality=self.quality.currentData()))
         self.layout_choice = self._choice(
@@ -139,6 +146,9 @@ class StitchDialog(QDialog):
             "Align here", self.align, tip="Aligns the lenses by the moment on show; all takes of this body use it"
         )
         grid.addWidget(self.align_button, 1, 2)
+
+    def _add_direction(self, grid: QGridLayout, theme: Theme) -> None:
+        """What comes into the middle, and which way is up."""
         self.angles = [self._angle(name, limit) for name, limit in (("Right", 180), ("Up", 90), ("Roll", 180))]
         grid.addWidget(label("Centre", "soft"), 5, 0)
         for angle in self.angles:
@@ -159,6 +169,9 @@ class StitchDialog(QDialog):
         words.setBuddy(self.level)
         grid.addWidget(words, 6, 0)
         grid.addWidget(self.level, 6, 1, 1, 2)
+
+    def _add_filling(self, grid: QGridLayout, theme: Theme) -> None:
+        """Light and colour, and what no lens saw."""
         self.even = TickBox(theme, "Lenses evened in light and colour")
         self.even.toggled.connect(lambda on: self._change(even_out=on))
         grid.addWidget(self.even, 7, 1, 1, 2)
@@ -180,7 +193,6 @@ class StitchDialog(QDialog):
         self.hole.setToolTip("Or filled from around, above and below, where that is chosen")
         self.hole.toggled.connect(lambda on: self._change(with_hole=on))
         grid.addWidget(self.hole, 9, 1, 1, 2)
-        return form
 
     def _choice(self, theme: Theme, name: str, chosen: Callable[[], object]) -> ChoiceBox:
         box = ChoiceBox(theme)
