@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
@@ -216,3 +217,24 @@ def test_the_bar_of_the_player_is_dragged_along_and_its_control_plays(
     waits(qtbot, lambda: player.playing)
     click_at(player, pos=QPoint(12, y))
     assert not player.playing
+
+
+def test_the_table_shows_the_first_picture_of_each_clip(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window(pace_bytes_s=0)
+    window = application.window
+    window.go_to(1)
+    waits(qtbot, lambda: len(application.desk.footage.clips) == 6)
+    table = window.footage.table
+    model = table.model()
+    assert model is not None
+    column = [each.name for each in application.desk.footage.columns].index("Clip")
+
+    def colours(row: int) -> set[int]:
+        icon = model.data(model.index(row, column), Qt.ItemDataRole.DecorationRole)
+        assert isinstance(icon, QIcon)
+        image = icon.pixmap(table.iconSize()).toImage()
+        across = range(0, image.width(), 2)
+        return {image.pixelColor(x, image.height() // 2).rgb() for x in across}
+
+    # Nothing has one colour; a picture of the sea has many.
+    waits(qtbot, lambda: all(len(colours(row)) > 5 for row in range(6)))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
 
 from PyQt6.QtCore import (
     QAbstractTableModel,
@@ -10,18 +12,24 @@ from PyQt6.QtCore import (
     QItemSelectionModel,
     QMimeData,
     QModelIndex,
+    QPointF,
+    QRectF,
+    QSize,
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QFont, QKeyEvent, QResizeEvent
+from PyQt6.QtGui import QColor, QFont, QIcon, QImage, QKeyEvent, QPainter, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from diadoche.screens.browsing import Heading
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
+from diadoche.services.side_processes.first_pictures import FirstPictures
+from diadoche.ui.bridge import Bridge
 from diadoche.ui.file_manager import dragged
-from diadoche.ui.marks import mark_icon
-from diadoche.ui.rows_table import goes_to_ends
+from diadoche.ui.marks import MARK_PX, paint_mark
+from diadoche.ui.picture_stage import fitted
+from diadoche.ui.rows_table import fit_rows, goes_to_ends
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
@@ -32,7 +40,9 @@ _CLIP = (
     | Qt.ItemFlag.ItemIsDragEnabled
     | Qt.ItemFlag.ItemNeverHasChildren
 )
-_AROUND_PX = 30
+_AROUND_PX = 24
+# The first picture of a clip, beside its name, at the usual text size.
+_PICTURE_PX, _MOST_ICONS = (40, 23), 500
 
 
 def _stretches(rows: Iterable[int]) -> Iterator[tuple[int, int]]:
@@ -56,6 +66,11 @@ class FootageModel(QAbstractTableModel):
         super().__init__()
         self._theme = theme
         self._screen = screen
+        self._bridge = Bridge(self._picture_came)
+        self.pictures = FirstPictures(self._bridge.post)
+        # Clips by the files whose pictures are awaited, and pictures as they are painted.
+        self._awaited: dict[Path, int] = {}
+        self._icons: OrderedDict[tuple[object, ...], QIcon] = OrderedDict()
         self._rows = 0
         self._columns: tuple[str, ...] = ()
 
@@ -85,11 +100,65 @@ class FootageModel(QAbstractTableModel):
             font.setBold(True)
             return font
         marked = column == self._mark_column() and self._screen.has_problem(row)
-        if marked and role == Qt.ItemDataRole.DecorationRole:
-            return mark_icon(Mark.PROBLEM, self._theme.colours)
+        if role == Qt.ItemDataRole.DecorationRole and column == self._mark_column():
+            return self._icon(row, marked)
         if marked and role == Qt.ItemDataRole.AccessibleTextRole:
             return f"{self._screen.texts(row)[column]}, {Mark.PROBLEM.value}"
         return None
+
+    def _icon(self, row: int, marked: bool) -> QIcon | None:
+        """The first picture of a clip, behind a mark where something about it needs a person."""
+        line = self._screen.rows[row]
+        if isinstance(line, Heading) or not line.clip.clip.spans:
+            return None
+        path = line.clip.root / line.clip.clip.spans[0]
+        jpeg = self.pictures.of(path)
+        if not jpeg:
+            self._awaited[path] = line.clip.id
+        key = (path if jpeg else None, marked, self._theme.colours.dark)
+        if key not in self._icons:
+            self._icons[key] = self._painted(jpeg, marked)
+            while len(self._icons) > _MOST_ICONS:
+                self._icons.popitem(last=False)
+        self._icons.move_to_end(key)
+        return self._icons[key]
+
+    def fit(self) -> None:
+        """Texts have another size: pictures grow with them."""
+        self._icons.clear()
+
+    def picture_px(self) -> QSize:
+        """The room of a picture: names stand below each other whether there is one or not."""
+        wide, high = _PICTURE_PX
+        return QSize(round(wide * max(1.0, self._theme.scale)), round(high * max(1.0, self._theme.scale)))
+
+    def _painted(self, jpeg: bytes, marked: bool) -> QIcon:
+        """A picture with a mark on its corner, or either alone."""
+        image, room = QImage.fromData(jpeg), QRectF(QPointF(0, 0), self.picture_px().toSizeF())
+        whole = QPixmap(2 * self.picture_px())
+        # For screens with twice as many pixels.
+        whole.setDevicePixelRatio(2)
+        whole.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(whole)
+        if not image.isNull():
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(fitted(room, image.width() / image.height()), image)
+        if marked:
+            # On a ground of its own: pictures have any colour.
+            plate = QRectF(0, 0, MARK_PX + 2, MARK_PX + 2)
+            painter.fillRect(plate, QColor(self._theme.colours.panel))
+            paint_mark(painter, plate.adjusted(2, 2, -2, -2), Mark.PROBLEM, self._theme.colours)
+        painter.end()
+        icon = QIcon(whole)
+        # Not tinted in a selected row.
+        icon.addPixmap(whole, QIcon.Mode.Selected)
+        return icon
+
+    def _picture_came(self, path: object) -> None:
+        clip_id = self._awaited.pop(path, None) if isinstance(path, Path) else None
+        row = self._screen.browsing.row_of(clip_id) if clip_id is not None else None
+        if row is not None:
+            self.rows_changed([row])
 
     def mimeTypes(self) -> list[str]:  # Qt's name
         return ["text/uri-list"]
@@ -147,6 +216,7 @@ class FootageTable(QTableView):
         self._model = FootageModel(theme, screen)
         self.setModel(self._model)
         self.setAccessibleName("Clips")
+        self.setIconSize(self._model.picture_px())
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setDragEnabled(True)
@@ -171,6 +241,17 @@ class FootageTable(QTableView):
         header.sectionClicked.connect(lambda section: screen.sort_by(screen.columns[section].name))
         selection.selectionChanged.connect(lambda *_: self._selection_changed())
         goes_to_ends(self)
+
+    def fit(self) -> None:
+        """Rows, columns and pictures as large as the text asks for."""
+        fit_rows(self)
+        self._model.fit()
+        self.setIconSize(self._model.picture_px())
+        self._lay_out()
+
+    def close_process(self) -> None:
+        """Ends the decoding of pictures; called once, at the end."""
+        self._model.pictures.close()
 
     def refresh(self, rows: Sequence[int] | None = None) -> None:
         """Shows the rows as they are now, with the selection on the same clips.
@@ -201,7 +282,8 @@ class FootageTable(QTableView):
         assert header is not None
         for section, column in enumerate(self._screen.columns):
             header.setSectionResizeMode(section, QHeaderView.ResizeMode.Interactive)
-            self.setColumnWidth(section, metrics.horizontalAdvance(column.sample) + _AROUND_PX)
+            beside = self._model.picture_px().width() if column.name == "Clip" else 0
+            self.setColumnWidth(section, metrics.horizontalAdvance(column.sample) + _AROUND_PX + beside)
         self._fill()
 
     def _fill(self) -> None:

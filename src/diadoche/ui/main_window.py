@@ -25,7 +25,7 @@ from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
 from diadoche.ui.parts import show_chosen, within_screen
 from diadoche.ui.rail import RailItem
-from diadoche.ui.rows_table import RowsTable, fit_rows
+from diadoche.ui.rows_table import RowsTable
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
 from diadoche.ui.view import View
@@ -220,7 +220,7 @@ class MainWindow(QMainWindow):
         self.watch_line.fit()
         for item in self._items:
             item.updateGeometry()
-        fit_rows(self.footage.table)
+        self.footage.table.fit()
         self._rail.setFixedWidth(max(_RAIL_PX, *(item.sizeHint().width() for item in self._items)))
 
     def look_again(self) -> None:
@@ -328,6 +328,7 @@ class MainWindow(QMainWindow):
         self._timer.stop()
         self._summaries.stop()
         self.footage.player.close_process()
+        self.footage.table.close_process()
         return True
 
     def _may_leave(self) -> bool:

@@ -13,6 +13,9 @@ from diadoche.ui.theme import Colours, Theme
 
 _HATCH_PX = 8
 
+# In tables, at the usual text size.
+MARK_PX = 14
+
 
 @lru_cache(maxsize=8)
 def hatch(colours: Colours, ground: str | None = None) -> QBrush:
@@ -89,7 +92,7 @@ def _notched(box: QRectF) -> QPainterPath:
 
 
 @lru_cache(maxsize=64)
-def mark_icon(mark: Mark, colours: Colours, size_px: int = 14) -> QIcon:
+def mark_icon(mark: Mark, colours: Colours, size_px: int = MARK_PX) -> QIcon:
     """A shape as an icon for tables."""
     pixmap = QPixmap(size_px * 2, size_px * 2)
     pixmap.setDevicePixelRatio(2)

@@ -24,8 +24,13 @@ _ENDING_S = 3.0
 class SideProcess:
     """One such process, started when it is first asked, and again after it died; used on one thread."""
 
-    def __init__(self, module: str) -> None:
-        self._module = module
+    def __init__(self, module: str, nicer: int = 0) -> None:
+        """
+        Args:
+            module: that serves.
+            nicer: by how much more it gives way on the processor than whoever asks.
+        """
+        self._module, self._nicer = module, nicer
         self._child: ForkedProcess | None = None
 
     def __enter__(self) -> SideProcess:
@@ -44,7 +49,7 @@ class SideProcess:
         """
         if self._child is None or self._child.ended:
             self.close()
-            self._child = FORK_SERVER.fork(self._module)
+            self._child = FORK_SERVER.fork(self._module, self._nicer)
         line = _exchange(self._child, question, longest_s, watch)
         if line is None:
             self.close()

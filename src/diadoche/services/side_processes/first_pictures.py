@@ -1,0 +1,84 @@
+"""First pictures of clips for tables, decoded in a process of their own: a damaged file or a hung disk takes no window
+with it.
+"""
+
+from __future__ import annotations
+
+import base64
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from pathlib import Path
+
+from diadoche.core.footage.trial import first_picture
+from diadoche.services.side_processes.side_process import SideProcess, serve
+
+_LONGEST_S = 10.0
+# What was scrolled past is not worth decoding; and a few thousand small JPEGs are a few megabytes.
+_MOST_WANTED, _MOST_KEPT = 60, 4_000
+
+
+class FirstPictures:
+    """Pictures by the file that they are in. What is asked for last is decoded first."""
+
+    def __init__(self, came: Callable[[Path], None]) -> None:
+        """`came` is called, on a thread of its own, for each file of which there is something to be shown now."""
+        self._came = came
+        self._known: OrderedDict[Path, bytes] = OrderedDict()
+        self._wanted: OrderedDict[Path, None] = OrderedDict()
+        self._changed = threading.Condition()
+        self._closed = False
+        self._thread: threading.Thread | None = None
+
+    def of(self, path: Path) -> bytes:
+        """A small JPEG, or nothing: where there is no picture, or none yet; then it is asked for."""
+        with self._changed:
+            known = self._known.get(path)
+            if known is not None:
+                self._known.move_to_end(path)
+                return known
+            if self._closed:
+                return b""
+            self._wanted[path] = None
+            self._wanted.move_to_end(path)
+            while len(self._wanted) > _MOST_WANTED:
+                self._wanted.popitem(last=False)
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._decode_all, name="first pictures", daemon=True)
+                self._thread.start()
+            self._changed.notify()
+        return b""
+
+    def close(self) -> None:
+        """No more pictures; a disk that hangs holds nobody up."""
+        with self._changed:
+            self._closed = True
+            self._changed.notify()
+
+    def _decode_all(self) -> None:
+        with SideProcess("diadoche.services.side_processes.first_pictures", nicer=5) as side_process:
+            while True:
+                with self._changed:
+                    self._changed.wait_for(lambda: self._closed or self._wanted)
+                    if self._closed:
+                        return
+                    path = next(reversed(self._wanted))
+                told = side_process.ask(str(path), _LONGEST_S)
+                picture = base64.b64decode(told) if told else b""
+                with self._changed:
+                    self._wanted.pop(path, None)
+                    # Where it cannot be read now, it is not asked again at every painting.
+                    self._known[path] = picture
+                    while len(self._known) > _MOST_KEPT:
+                        self._known.popitem(last=False)
+                if picture and not self._closed:
+                    self._came(path)
+
+
+def _answer(path: str) -> str:
+    return base64.b64encode(first_picture(Path(path))).decode("ascii")
+
+
+def main() -> None:
+    """Answers until nobody asks any more."""
+    serve(_answer)

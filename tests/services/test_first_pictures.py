@@ -1,0 +1,74 @@
+"""First pictures of clips, decoded in a process of their own: of files that are there, missing, and on a disk that hangs."""
+
+from __future__ import annotations
+
+import queue
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.footage.trial import first_picture
+from diadoche.demo.faulty_folder import Faults
+from diadoche.services.side_processes import first_pictures as module
+from diadoche.services.side_processes.first_pictures import FirstPictures
+from tests.mounts import Mounter
+from tests.system_bus import wait_until
+
+_LONG_S = 60
+
+
+@pytest.fixture
+def came() -> queue.SimpleQueue[Path]:
+    return queue.SimpleQueue()
+
+
+@pytest.fixture
+def pictures(came: queue.SimpleQueue[Path]) -> Iterator[FirstPictures]:
+    found = FirstPictures(came.put)
+    yield found
+    found.close()
+    thread = found._thread
+    assert thread is not None
+    thread.join(_LONG_S)
+
+
+def test_a_picture_comes_and_what_has_none_is_asked_once(
+    pictures: FirstPictures, came: queue.SimpleQueue[Path], drone: Path
+) -> None:
+    clip, missing = drone / "DCIM/100DRONE/DRON0001.MP4", drone / "NO.MP4"
+    assert pictures.of(missing) == pictures.of(clip) == b""
+    assert came.get(timeout=_LONG_S) == clip
+    assert pictures.of(clip) == first_picture(clip)
+    wait_until(lambda: missing in pictures._known, _LONG_S, "it was tried")
+    assert pictures.of(missing) == b""
+    assert not pictures._wanted
+
+
+def test_what_is_asked_for_last_comes_first_and_what_was_passed_is_left(
+    pictures: FirstPictures, came: queue.SimpleQueue[Path], drone: Path
+) -> None:
+    clip = drone / "DCIM/100DRONE/DRON0002.MP4"
+    for number in range(1000):
+        pictures.of(drone / f"PASSED{number}.MP4")
+    pictures.of(clip)
+    assert came.get(timeout=_LONG_S) == clip
+    assert len(pictures._wanted) < 100
+
+
+def test_a_disk_that_hangs_keeps_no_other_picture_away(
+    pictures: FirstPictures,
+    came: queue.SimpleQueue[Path],
+    drone: Path,
+    faulty: Mounter,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(module, "_LONGEST_S", 2.0)
+    folder = drone / "DCIM/100DRONE"
+    disk = faulty(folder)
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    assert pictures.of(disk.point / "DRON0001.MP4") == b""
+    wait_until(lambda: disk.point / "DRON0001.MP4" in pictures._known, _LONG_S, "it is given up")
+    pictures.of(folder / "DRON0001.MP4")
+    assert came.get(timeout=_LONG_S) == folder / "DRON0001.MP4"
+    disk.set(Faults())
