@@ -16,6 +16,7 @@ from diadoche.demo.opening import demo_places
 from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.shoots import all_shoots
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
@@ -120,6 +121,7 @@ def test_a_ledger_that_another_program_holds_keeps_no_verdict_waiting(
         view.table.choose_row(2)
         pulse = Pulse()
         press(view.table, Qt.Key.Key_1)
+        application.desk.cards.shoots.want_copies(3)
         screen.sort_by("Clip")
         screen.sort_by("Began")
         shelf.listeners.append(lambda change: readings.append(change) if change.clip_ids is None else None)
@@ -129,8 +131,12 @@ def test_a_ledger_that_another_program_holds_keeps_no_verdict_waiting(
         # Read anew from a ledger that does not have it yet, it stands as it was said.
         assert [line.clip.opinion.verdict for line in shelf.lines].count("keep") == 1
         assert written() == []
+        assert application.desk.cards.shoots.copies_wanted == 3
         other.execute("rollback")
     waits(qtbot, lambda: written() == ["keep"])
+    assert application.ledger.writer.write_out(10)
+    with closing(Ledger(path)) as ledger:
+        assert next(each for each in all_shoots(ledger)).settings.copies_wanted == 3
     shelf.refresh()
     waits(qtbot, lambda: len(readings) > 1)
     assert [line.clip.opinion.verdict for line in shelf.lines].count("keep") == 1

@@ -25,6 +25,7 @@ from diadoche.services.jobs.identify import perform_identify
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import perform_offload
 from diadoche.services.ledger.known_copies import Familiar
+from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import CardIn, Stage
 from tests.screens.scene import Scene
@@ -320,6 +321,9 @@ def test_the_first_page_proposes_and_takes_a_name(scene: Scene) -> None:
     cards.shoots.change_name("  Tern Rock ")
     assert cards.shoots.name == "Tern Rock"
     cards.shoots.change_name(" ")
+    # What another one is called it cannot be.
+    open_shoot(scene.ledger, "Gull Bay", scene.station.shoot.settings)
+    assert "another shoot called Gull Bay" in cards.shoots.change_name("Gull Bay")
     assert cards.shoots.name == "Tern Rock"
 
 

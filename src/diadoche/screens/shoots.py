@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from diadoche.core.errors import LedgerError, LedgerRefuses
 from diadoche.core.sizes import count_text
 from diadoche.screens.undo import Undo
 from diadoche.services.ledger.ledger import Ledger
@@ -32,13 +33,25 @@ class Shoots:
             return "A shoot needs a name."
         if any(card.stage.being_read for card in self._station.cards.values()):
             return "Cards are being read for this shoot. Wait for them, or stop them."
-        self._station.change_shoot(open_shoot(self._ledger, name.strip(), self._station.shoot.settings))
+        try:
+            shoot = open_shoot(self._ledger, name.strip(), self._station.shoot.settings)
+        except LedgerError as error:
+            return error.problem.sentence()
+        self._station.change_shoot(shoot)
         return ""
 
-    def change_name(self, name: str) -> None:
-        """Gives the shoot another name; originals that stand keep their folders."""
-        if name.strip() and name.strip() != self.name:
-            self._station.change_shoot(change_shoot(self._ledger, self._station.shoot, name=name.strip()))
+    def change_name(self, name: str) -> str:
+        """Gives the shoot another name; originals that stand keep their folders. Gives why not, where it cannot be."""
+        if not name.strip() or name.strip() == self.name:
+            return ""
+        try:
+            named = change_shoot(self._ledger, self._station.shoot, name=name.strip())
+        except LedgerRefuses:
+            return f"There is another shoot called {name.strip()}. Nothing was changed. Choose another name."
+        except LedgerError as error:
+            return error.problem.sentence()
+        self._station.change_shoot(named)
+        return ""
 
     @property
     def copies_wanted(self) -> int:

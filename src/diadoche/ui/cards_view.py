@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedLayout, QToolTip, QVBoxLayout, QWidget
 
 from diadoche.core.errors import DiadocheError
 from diadoche.screens.cards import NEVER, CardsScreen
@@ -235,7 +235,7 @@ class _FirstPage(QWidget):
         name = QLineEdit(screen.shoots.name)
         name.setAccessibleName("Name of the shoot")
         name.setToolTip("Folders of copies begin with it")
-        name.editingFinished.connect(lambda: screen.shoots.change_name(name.text()))
+        name.editingFinished.connect(lambda: self._name_it(screen, name))
         column.addWidget(name)
         column.addSpacing(8)
         column.addWidget(label("2. Copies go to a disk you trust", "strong"))
@@ -264,3 +264,11 @@ class _FirstPage(QWidget):
         middle.addStretch(1)
         outer.addLayout(middle)
         outer.addStretch(2)
+
+    @staticmethod
+    def _name_it(screen: CardsScreen, field: QLineEdit) -> None:
+        """Where the name cannot be that, it stays what it was, and the field says why."""
+        if why_not := screen.shoots.change_name(field.text()):
+            field.setText(screen.shoots.name)
+            field.setToolTip(why_not)
+            QToolTip.showText(field.mapToGlobal(field.rect().bottomLeft()), why_not, field)

@@ -91,7 +91,10 @@ class ShootButton(QPushButton):
             action.triggered.connect(self._asks.quiet)
 
     def _go_to(self, name: str) -> None:
-        if why_not := self._shoots.go_to(name):
+        self._say(self._shoots.go_to(name))
+
+    def _say(self, why_not: str) -> None:
+        if why_not:
             QMessageBox.information(self, "Diadoche", why_not)
 
     def _new(self) -> None:
@@ -105,4 +108,4 @@ class ShootButton(QPushButton):
             self, "Rename this shoot", "Folders that stand keep their name", QLineEdit.EchoMode.Normal, before
         )
         if sure:
-            self._shoots.change_name(name)
+            self._say(self._shoots.change_name(name))

@@ -358,8 +358,13 @@ class Station:
 
     def change_settings(self, **settings: Any) -> None:
         """Other settings for this shoot."""
-        changed = replace(self.shoot.settings, **settings)
-        self.change_shoot(change_shoot(self.ledger, self.shoot, settings=changed))
+        changed = replace(self.shoot, settings=replace(self.shoot.settings, **settings))
+        self.change_shoot(changed)
+        # Another program may hold the ledger: it counts from now on, and is written as soon as that can be done.
+        self.ledger.writer.do(lambda: self._write_settings(changed))
+
+    def _write_settings(self, shoot: Shoot) -> None:
+        change_shoot(self.ledger, shoot, settings=shoot.settings)
 
     def offload_new(self, key: str) -> None:
         """Copies only what was not proven before."""
