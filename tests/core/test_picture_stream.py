@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from fractions import Fraction
 
 import numpy as np
@@ -43,6 +43,7 @@ class Counted:
         self.shape = Shape(count, Fraction(RATE), 1, 16, 9)
         self._clock, self._takes_s, self._fails_at = clock, takes_s, fails_at
         self.hurried = False
+        self.stopped: Callable[[], bool] = lambda: False
         self.made_ready: list[tuple[int, float]] = []
 
     def close(self) -> None:

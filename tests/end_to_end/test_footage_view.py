@@ -17,6 +17,7 @@ from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import all_shoots
+from diadoche.services.machine.settings import Settings, save_settings
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
 from tests.end_to_end.conftest import Opener
@@ -223,6 +224,23 @@ def test_the_bar_of_the_player_is_dragged_along_and_its_control_plays(
     waits(qtbot, lambda: player.playing)
     click_at(player, pos=QPoint(12, y))
     assert not player.playing
+
+
+def test_columns_of_groups_that_come_later_are_as_wide_as_they_were_made(
+    open_window: Opener, qtbot: QtBot, shoot_folder: Path
+) -> None:
+    kept = {"Clips of the group convert": {"Clip": 333}, "Of another day": {"Name": 99}}
+    save_settings(demo_places(shoot_folder).config, Settings(columns=kept))
+    application = open_window(pace_bytes_s=0)
+    window = application.window
+    waits(qtbot, lambda: any(row.route == "convert" for row in application.desk.outputs.groups()))
+    window.go_to(2)
+    window.outputs.refresh()
+    group = window.outputs.group("convert")
+    press(group.unfold, Qt.Key.Key_Space)
+    waits(qtbot, lambda: group.clips.columnWidth(0) == 333)
+    # What was not on show is not forgotten.
+    assert window.column_widths() == kept
 
 
 def test_the_table_shows_the_first_picture_of_each_clip(open_window: Opener, qtbot: QtBot) -> None:

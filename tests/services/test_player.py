@@ -111,6 +111,25 @@ def test_a_disk_that_hangs_after_the_first_picture_is_told_too(
     disk.set(Faults())
 
 
+def test_the_place_of_fields_is_shown_while_it_plays(heard: Heard, camcorder: Path) -> None:
+    """One reader serves both: what is asked for meanwhile does not meet the pictures that are read ahead."""
+    clip = sorted(camcorder.rglob("*.MTS"))[2]
+    looked = identify([clip], "looked")
+    heard.player.open(1, (clip,), looked)
+    assert heard.next(1).picture is not None
+    heard.player.play(1.0)
+    while not heard.next(1).playing:
+        pass
+    heard.player.show_combing()
+    news = heard.next(1)
+    while not news.is_combing:
+        news = heard.next(1)
+    assert news.picture is not None
+    # It plays on.
+    at = heard.next(1)
+    assert at.playing or at.moment > 0
+
+
 def test_the_newest_wish_is_seen_and_slots_come_back(heard: Heard, clip: Path, facts: Facts) -> None:
     heard.player.open(1, (clip,), facts)
     heard.next(1)

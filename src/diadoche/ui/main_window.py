@@ -54,6 +54,7 @@ class MainWindow(QMainWindow):
         self.theme = theme
         self.leaving = False
         self._filled = False
+        self._widths: dict[str, dict[str, int]] = {}
         self.setWindowTitle("Diadoche")
         self.resize(*within_screen(self.screen(), _USUAL_PX))
         self.watch_line = WatchLineView(theme)
@@ -116,13 +117,17 @@ class MainWindow(QMainWindow):
             self.setWindowState(self.windowState() | Qt.WindowState.WindowMaximized)
 
     def column_widths(self) -> dict[str, dict[str, int]]:
-        """How wide the person made columns of tables, by the tables' names."""
-        return {each.accessibleName(): each.chosen for each in self.findChildren(RowsTable) if each.chosen}
+        """How wide the person made columns of tables, by the tables' names; of those too that were not on show."""
+        return self._widths | {
+            each.accessibleName(): each.chosen for each in self.findChildren(RowsTable) if each.chosen
+        }
 
     def take_column_widths(self, widths: Mapping[str, Mapping[str, int]]) -> None:
         """Columns as wide as they were made once."""
         for each in self.findChildren(RowsTable):
             each.take_chosen(widths.get(each.accessibleName(), {}))
+        self.outputs.take_column_widths(widths)
+        self._widths = {name: dict(chosen) for name, chosen in widths.items()}
 
     def _build(self) -> None:
         self._rail.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

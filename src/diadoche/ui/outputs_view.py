@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
@@ -62,7 +63,7 @@ class GroupPanel(QFrame):
             lambda row: _texts(self._clips[row]),
             lambda row: self._clips[row].mark,
         )
-        self.clips = RowsTable(self._model, "Clips of this group", 1, (220, 300, 90, 240))
+        self.clips = RowsTable(self._model, f"Clips of the group {route}", 1, (220, 300, 90, 240))
         self.clips.hide()
         self._reason, self._warning = label(name="soft", wrap=True), label(name="problem", wrap=True)
         self._size = label(name="title")
@@ -184,6 +185,8 @@ class OutputsView(View):
         self._theme = theme
         self._screen = screen
         self._groups: dict[str, GroupPanel] = {}
+        # How wide columns of tables were made once; groups come later.
+        self._widths: Mapping[str, Mapping[str, int]] = {}
         self._rows: list[tuple[str, str]] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(24, 16, 24, 16)
@@ -312,7 +315,8 @@ class OutputsView(View):
             self._groups.pop(route).deleteLater()
         for place, row in enumerate(groups):
             if row.route not in self._groups:
-                self._groups[row.route] = GroupPanel(self._theme, self._screen, row.route)
+                new = self._groups[row.route] = GroupPanel(self._theme, self._screen, row.route)
+                new.clips.take_chosen(self._widths.get(new.clips.accessibleName(), {}))
                 self._stack.insertWidget(place, self._groups[row.route])
             self._groups[row.route].show_row(row)
         self._empty.setVisible(not groups)
@@ -424,6 +428,12 @@ class OutputsView(View):
             self._where.setText(f"A profile of your own cannot be written: {error.strerror}.")
             return
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+
+    def take_column_widths(self, widths: Mapping[str, Mapping[str, int]]) -> None:
+        """Columns of groups as wide as they were made once, by the names of their tables."""
+        self._widths = widths
+        for group in self._groups.values():
+            group.clips.take_chosen(widths.get(group.clips.accessibleName(), {}))
 
     def hand(self) -> None:
         """Asks where the hand-off goes, and writes it."""

@@ -68,6 +68,8 @@ class Pictures(Protocol):
     shape: Shape
     # What one of them takes, at most.
     picture_bytes: int
+    # Asked between pictures; what was asked for ends there when it is true, however much is missing.
+    stopped: Callable[[], bool]
 
     def close(self) -> None:
         """Closes what is open."""
@@ -102,6 +104,10 @@ class Pictures(Protocol):
         """Whether a moment ahead is reached sooner by going there than by decoding on."""
 
 
+def _never() -> bool:
+    return False
+
+
 class FrameReader:
     """Reads pictures of one clip by their numbers; neighbours are kept, so that stepping back is quick."""
 
@@ -117,7 +123,8 @@ class FrameReader:
         self._begins = [0]
         self._lengths: dict[int, int] = {}
         self._number = 0
-        self._part = _PartReader(self._parts[0], self._video.frame_rate)
+        self.stopped: Callable[[], bool] = _never
+        self._part = self._opened(0)
         self._kept: OrderedDict[int, Rgb] = OrderedDict()
 
     def close(self) -> None:
@@ -169,7 +176,7 @@ class FrameReader:
                     at = (begin + number) * self.shape.fields + field
                     if at >= moment:
                         yield at, self._remembered(at, frame, field) if wants(at) else None
-            if not self._go_to_next_part():
+            if self.stopped() or not self._go_to_next_part():
                 return
 
     def before(self, last: int, count: int, wants: Wants) -> list[tuple[int, Rgb | None]]:
@@ -248,7 +255,10 @@ class FrameReader:
     def _open(self, number: int) -> None:
         if number != self._number:
             self._part.close()
-            self._number, self._part = number, _PartReader(self._parts[number], self._video.frame_rate)
+            self._number, self._part = number, self._opened(number)
+
+    def _opened(self, number: int) -> _PartReader:
+        return _PartReader(self._parts[number], self._video.frame_rate, lambda: self.stopped())
 
     def _keep(self, picture: int, frame: av.VideoFrame) -> None:
         for field in range(self.shape.fields):
@@ -273,8 +283,9 @@ class FrameReader:
 class _PartReader:
     """Decodes one part of a clip, from anywhere in it."""
 
-    def __init__(self, part: Sequence[Path], rate: Fraction) -> None:
+    def __init__(self, part: Sequence[Path], rate: Fraction, stopped: Callable[[], bool]) -> None:
         self._path = part[0]
+        self._stopped = stopped
         self._rate = rate
         self._opening = opened(part)
         self._media = self._opening.__enter__()
@@ -325,13 +336,17 @@ class _PartReader:
             if self._frames is None or picture < self.next or self.leads_on(picture):
                 self._go_to(picture)
             assert self._frames is not None
-            for frame in self._frames:
+            # Asked before the next one is taken: whoever goes on later finds it.
+            while not self._stopped():
+                frame = next(self._frames, None)
+                if frame is None:
+                    self._frames = None
+                    return
                 if frame.pts is None or frame.time_base is None:
                     continue
                 number = round((frame.pts * Fraction(frame.time_base) - self._start_s) * self._rate)
                 self.next = number + 1
                 yield number, frame
-            self._frames = None
 
     def hurry(self, late: bool) -> None:
         """Leaves out, while it is late, what nothing else is decoded from."""
@@ -385,6 +400,7 @@ class SequenceReader:
         self.shape = shape_of(facts)
         self._paths = tuple(paths)
         self._view = view
+        self.stopped: Callable[[], bool] = _never
         self.picture_bytes = view[0] * view[1] * 3
         self._kept: OrderedDict[int, Rgb] = OrderedDict()
 
@@ -426,7 +442,12 @@ class SequenceReader:
         Raises:
             MediaError: a picture does not decode.
         """
-        return [(at, self.at(at) if wants(at) else None) for at in range(max(0, last - count + 1), last + 1)]
+        found: list[tuple[int, Rgb | None]] = []
+        for at in range(max(0, last - count + 1), last + 1):
+            if self.stopped():
+                break
+            found.append((at, self.at(at) if wants(at) else None))
+        return found
 
     def hurry(self, late: bool) -> None:
         """Each picture stands by itself: those that are not wanted are never read."""

@@ -75,6 +75,7 @@ class PictureStream:
         self._error: Exception | None = None
         # The moment that was read last, seen or not: at the end, the last one of the clip or the first.
         self.reached = first
+        pictures.stopped = self._is_closed
         self._thread = threading.Thread(target=self._read, name="pictures", daemon=True)
         self._thread.start()
 
@@ -115,6 +116,10 @@ class PictureStream:
             self._closed = True
             self._news.notify()
         self._thread.join()
+        self._pictures.stopped = lambda: False
+
+    def _is_closed(self) -> bool:
+        return self._closed
 
     # -- on the thread that reads ---------------------------------------------------------------
 

@@ -36,6 +36,7 @@ class _Player:
         self._say = say
         self._wake = wake
         self._stream: PictureStream | None = None
+        self._speed = 0.0
         self._reader: FrameReader | SequenceReader | None = None
         self._evidence: CombEvidence | None = None
         self._clip = 0
@@ -51,14 +52,16 @@ class _Player:
             # All that was wished before it is done.
             self._say({"done": command["number"]})
             return
-        if "combing" not in command:
-            self._stop()
+        speed = self._speed
+        self._stop()
         if "open" in command:
             self._open(command)
         elif "show" in command and self._reader is not None:
             self._show(command["show"])
         elif "combing" in command and self._reader is not None:
             self._show_combing(command["combing"])
+            if speed:
+                self._play(self._reader, speed)
         elif "play" in command and self._reader is not None:
             self._play(self._reader, command["play"])
 
@@ -69,13 +72,13 @@ class _Player:
         # At its end, from the other one.
         last = reader.shape.moments - 1
         first = (0 if self._moment >= last else self._moment + 1) if speed > 0 else (self._moment or last + 1) - 1
-        self._shown_at = []
+        self._shown_at, self._speed = [], speed
         self._stream = PictureStream(reader, first, speed, self._wake)
 
     def _stop(self) -> None:
         if self._stream is not None:
             self._stream.close()
-            self._stream = None
+            self._stream, self._speed = None, 0.0
 
     def _open(self, command: dict[str, Any]) -> None:
         if self._reader is not None:
