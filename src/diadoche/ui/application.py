@@ -32,8 +32,7 @@ from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
 from diadoche.ui.asks import Asks
 from diadoche.ui.bridge import Bridge
-from diadoche.ui.main_window import MainWindow
-from diadoche.ui.start import first_window
+from diadoche.ui.main_window import MainWindow, first_window
 from diadoche.ui.views import make_views
 
 if TYPE_CHECKING:

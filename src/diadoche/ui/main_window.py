@@ -21,6 +21,8 @@ from PyQt6.QtWidgets import (
 )
 
 from diadoche.screens.actions import Action
+from diadoche.services.machine.settings import load_settings
+from diadoche.services.machine.state_places import StatePlaces
 from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
 from diadoche.ui.parts import show_chosen, within_screen
@@ -346,3 +348,14 @@ class MainWindow(QMainWindow):
             "Cards are being read. What has arrived is kept, and it goes on at the next start. Quit now?",
         )
         return answer is QMessageBox.StandardButton.Yes
+
+
+def first_window(app: QApplication, places: StatePlaces) -> MainWindow:
+    """The window as it is before anything fills it: as large as it was once, in the person's colours and text size."""
+    theme = Theme(app)
+    settings = load_settings(places.config)
+    theme.apply(settings.scheme, settings.text_percent)
+    window = MainWindow(theme)
+    if settings.window_px is not None:
+        window.take_size(settings.window_px, filled=settings.filled)
+    return window

@@ -18,13 +18,11 @@ from PyQt6.QtWidgets import QApplication, QMessageBox
 from diadoche.core.errors import DiadocheError, Problem
 from diadoche.services.machine.one_window import OneWindow
 from diadoche.services.machine.reports import unforeseen
-from diadoche.services.machine.settings import load_settings
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.failure_box import install_hook
-from diadoche.ui.main_window import MainWindow
+from diadoche.ui.main_window import MainWindow, first_window
 from diadoche.ui.signals import quit_on_signals
-from diadoche.ui.theme import Theme
 
 if TYPE_CHECKING:
     from diadoche.ui.application import Application
@@ -37,17 +35,6 @@ SWITCH_S = 0.0005
 
 # Makes the application in a window that is there. It is called on Qt's thread.
 Fill = Callable[[QApplication, MainWindow], "Application"]
-
-
-def first_window(app: QApplication, places: StatePlaces) -> MainWindow:
-    """The window as it is before anything fills it: as large as it was once, in the person's colours and text size."""
-    theme = Theme(app)
-    settings = load_settings(places.config)
-    theme.apply(settings.scheme, settings.text_percent)
-    window = MainWindow(theme)
-    if settings.window_px is not None:
-        window.take_size(settings.window_px, filled=settings.filled)
-    return window
 
 
 class _Start:
