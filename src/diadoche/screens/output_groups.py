@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from diadoche.core.identify.facts import Facts
 from diadoche.core.sizes import count_text, size_text
@@ -82,7 +83,7 @@ class OutputGroups:
         """The clips of a group, each by itself; lenses of one take together."""
         if route == "stitch":
             return self._stitch.rows()
-        return [self._clip_row(route, clip) for clip in self.of(route)]
+        return [replace(self._clip_row(route, clip), path=clip.first_file) for clip in self.of(route)]
 
     def _clip_row(self, route: str, clip: KeptClip) -> ClipRow:
         assert clip.facts is not None

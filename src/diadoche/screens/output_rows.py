@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from diadoche.screens.marks import Mark
 
@@ -40,10 +41,11 @@ class GroupRow:
 
 @dataclass(frozen=True, slots=True)
 class ClipRow:
-    """A clip of a group: why it is there, how large its output becomes, and what will come of it."""
+    """A clip of a group: why it is there, how large its output becomes, what will come of it; the file to be shown."""
 
     name: str
     reason: str
     size: str
     words: str
     mark: Mark
+    path: Path | None = None

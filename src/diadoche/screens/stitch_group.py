@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
@@ -25,7 +26,7 @@ class StitchGroup:
 
     def rows(self) -> list[ClipRow]:
         """Each take by itself."""
-        return [self._row(take) for take in self.takes]
+        return [replace(self._row(take), path=take.clip.first_file) for take in self.takes]
 
     def _row(self, take: Take) -> ClipRow:
         reason = take.lens_words + (", and the camera's own stitched version" if take.stitched is not None else "")

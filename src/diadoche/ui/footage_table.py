@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
@@ -12,25 +11,18 @@ from PyQt6.QtCore import (
     QItemSelectionModel,
     QMimeData,
     QModelIndex,
-    QPointF,
-    QRectF,
-    QSize,
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QColor, QFont, QIcon, QImage, QKeyEvent, QPainter, QPixmap, QResizeEvent
+from PyQt6.QtGui import QFont, QIcon, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from diadoche.screens.browsing import Heading
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.marks import Mark
-from diadoche.services.side_processes.first_pictures import FirstPictures
-from diadoche.ui.bridge import Bridge
+from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.file_manager import dragged
-from diadoche.ui.marks import MARK_PX, paint_mark
-from diadoche.ui.picture_stage import fitted
 from diadoche.ui.rows_table import fit_rows, goes_to_ends
-from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
 _HEADING = Qt.ItemFlag.ItemIsEnabled
@@ -41,8 +33,6 @@ _CLIP = (
     | Qt.ItemFlag.ItemNeverHasChildren
 )
 _AROUND_PX = 24
-# The first picture of a clip, beside its name, at the usual text size.
-_PICTURE_PX, _MOST_ICONS = (40, 23), 500
 
 
 def _stretches(rows: Iterable[int]) -> Iterator[tuple[int, int]]:
@@ -62,15 +52,13 @@ TABLE_KEYS = (("Ctrl+click", "selects several, which are compared"), ("Return", 
 class FootageModel(QAbstractTableModel):
     """Rows that the screen arranged; it keeps none of its own."""
 
-    def __init__(self, theme: Theme, screen: FootageScreen) -> None:
+    def __init__(self, screen: FootageScreen, icons: ClipIcons) -> None:
         super().__init__()
-        self._theme = theme
         self._screen = screen
-        self._bridge = Bridge(self._picture_came)
-        self.pictures = FirstPictures(self._bridge.post)
-        # Clips by the files whose pictures are awaited, and pictures as they are painted.
-        self._awaited: dict[Path, int] = {}
-        self._icons: OrderedDict[tuple[object, ...], QIcon] = OrderedDict()
+        self._icons = icons
+        # Clips by the files whose pictures were painted, or are awaited.
+        self._painted: dict[Path, int] = {}
+        icons.listeners.append(self._picture_came)
         self._rows = 0
         self._columns: tuple[str, ...] = ()
 
@@ -107,55 +95,16 @@ class FootageModel(QAbstractTableModel):
         return None
 
     def _icon(self, row: int, marked: bool) -> QIcon | None:
-        """The first picture of a clip, behind a mark where something about it needs a person."""
+        """The first picture of a clip, with a mark where something about it needs a person."""
         line = self._screen.rows[row]
-        if isinstance(line, Heading) or not line.clip.clip.spans:
+        path = line.clip.first_file if not isinstance(line, Heading) else None
+        if isinstance(line, Heading) or path is None:
             return None
-        path = line.clip.root / line.clip.clip.spans[0]
-        jpeg = self.pictures.of(path)
-        if not jpeg:
-            self._awaited[path] = line.clip.id
-        key = (path if jpeg else None, marked, self._theme.colours.dark)
-        if key not in self._icons:
-            self._icons[key] = self._painted(jpeg, marked)
-            while len(self._icons) > _MOST_ICONS:
-                self._icons.popitem(last=False)
-        self._icons.move_to_end(key)
-        return self._icons[key]
+        self._painted[path] = line.clip.id
+        return self._icons.icon(path, Mark.PROBLEM if marked else None)
 
-    def fit(self) -> None:
-        """Texts have another size: pictures grow with them."""
-        self._icons.clear()
-
-    def picture_px(self) -> QSize:
-        """The room of a picture: names stand below each other whether there is one or not."""
-        wide, high = _PICTURE_PX
-        return QSize(round(wide * max(1.0, self._theme.scale)), round(high * max(1.0, self._theme.scale)))
-
-    def _painted(self, jpeg: bytes, marked: bool) -> QIcon:
-        """A picture with a mark on its corner, or either alone."""
-        image, room = QImage.fromData(jpeg), QRectF(QPointF(0, 0), self.picture_px().toSizeF())
-        whole = QPixmap(2 * self.picture_px())
-        # For screens with twice as many pixels.
-        whole.setDevicePixelRatio(2)
-        whole.fill(Qt.GlobalColor.transparent)
-        painter = QPainter(whole)
-        if not image.isNull():
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(fitted(room, image.width() / image.height()), image)
-        if marked:
-            # On a ground of its own: pictures have any colour.
-            plate = QRectF(0, 0, MARK_PX + 2, MARK_PX + 2)
-            painter.fillRect(plate, QColor(self._theme.colours.panel))
-            paint_mark(painter, plate.adjusted(2, 2, -2, -2), Mark.PROBLEM, self._theme.colours)
-        painter.end()
-        icon = QIcon(whole)
-        # Not tinted in a selected row.
-        icon.addPixmap(whole, QIcon.Mode.Selected)
-        return icon
-
-    def _picture_came(self, path: object) -> None:
-        clip_id = self._awaited.pop(path, None) if isinstance(path, Path) else None
+    def _picture_came(self, path: Path) -> None:
+        clip_id = self._painted.get(path)
         row = self._screen.browsing.row_of(clip_id) if clip_id is not None else None
         if row is not None:
             self.rows_changed([row])
@@ -208,15 +157,16 @@ class FootageTable(QTableView):
 
     chosen = pyqtSignal(list)
 
-    def __init__(self, theme: Theme, screen: FootageScreen, other_keys: Callable[[QKeyEvent], bool]) -> None:
+    def __init__(self, screen: FootageScreen, icons: ClipIcons, other_keys: Callable[[QKeyEvent], bool]) -> None:
         super().__init__()
         self._screen = screen
         self._other_keys = other_keys
         self._quiet = False
-        self._model = FootageModel(theme, screen)
+        self._icons = icons
+        self._model = FootageModel(screen, icons)
         self.setModel(self._model)
         self.setAccessibleName("Clips")
-        self.setIconSize(self._model.picture_px())
+        self.setIconSize(icons.size_px())
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setDragEnabled(True)
@@ -245,13 +195,8 @@ class FootageTable(QTableView):
     def fit(self) -> None:
         """Rows, columns and pictures as large as the text asks for."""
         fit_rows(self)
-        self._model.fit()
-        self.setIconSize(self._model.picture_px())
+        self.setIconSize(self._icons.size_px())
         self._lay_out()
-
-    def close_process(self) -> None:
-        """Ends the decoding of pictures; called once, at the end."""
-        self._model.pictures.close()
 
     def refresh(self, rows: Sequence[int] | None = None) -> None:
         """Shows the rows as they are now, with the selection on the same clips.
@@ -282,7 +227,7 @@ class FootageTable(QTableView):
         assert header is not None
         for section, column in enumerate(self._screen.columns):
             header.setSectionResizeMode(section, QHeaderView.ResizeMode.Interactive)
-            beside = self._model.picture_px().width() if column.name == "Clip" else 0
+            beside = self._icons.size_px().width() if column.name == "Clip" else 0
             self.setColumnWidth(section, metrics.horizontalAdvance(column.sample) + _AROUND_PX + beside)
         self._fill()
 

@@ -25,6 +25,7 @@ from diadoche.screens.footage import SPHERE_CHOICES, FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS
 from diadoche.services.ledger.opinions import Verdict
 from diadoche.ui.actions import Groups, add_shortcuts, fill, opens_menu
+from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.compare_view import CompareView
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.footage_table import FootageTable
@@ -54,13 +55,13 @@ _BESIDE_PX, _MARGINS_PX = 420, 60
 class FootageView(View):
     """One selection for table, player and facts."""
 
-    def __init__(self, theme: Theme, screen: FootageScreen) -> None:
+    def __init__(self, theme: Theme, screen: FootageScreen, icons: ClipIcons) -> None:
         super().__init__()
         self._screen = screen
         self.player = PlayerView(theme)
         self._headline = ElidedLabel()
         self._headline.setObjectName("soft")
-        self.table = FootageTable(theme, screen, self._other_keys)
+        self.table = FootageTable(screen, icons, self._other_keys)
         self.table.chosen.connect(self._select)
         self.table.doubleClicked.connect(lambda _index: self.player.toggle())
         self.compare = CompareView(theme, screen)

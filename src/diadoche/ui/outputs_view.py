@@ -16,6 +16,7 @@ from diadoche.screens.output_rows import ClipRow, GroupRow
 from diadoche.screens.outputs import OutputsScreen, problem_words
 from diadoche.screens.places import OutputPlaces
 from diadoche.ui.actions import Groups, add_shortcuts, opens_menu
+from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
@@ -33,7 +34,7 @@ from diadoche.ui.parts import (
 )
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
-from diadoche.ui.rows_table import RowsModel, RowsTable
+from diadoche.ui.rows_table import Pictures, RowsModel, RowsTable
 from diadoche.ui.stitch_dialog import StitchDialog
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -45,7 +46,7 @@ _MOST_LINES = 8
 class GroupPanel(QFrame):
     """Clips with one route: the choice, the size, and whether they are made."""
 
-    def __init__(self, theme: Theme, screen: OutputsScreen, route: str) -> None:
+    def __init__(self, theme: Theme, screen: OutputsScreen, icons: ClipIcons, route: str) -> None:
         super().__init__()
         self.setObjectName("panel")
         self._mark = MarkWidget(theme, 18)
@@ -62,8 +63,9 @@ class GroupPanel(QFrame):
             lambda: len(self._clips),
             lambda row: _texts(self._clips[row]),
             lambda row: self._clips[row].mark,
+            pictures=Pictures(icons, lambda row: self._clips[row].path),
         )
-        self.clips = RowsTable(self._model, f"Clips of the group {route}", 1, (220, 300, 90, 240))
+        self.clips = RowsTable(self._model, f"Clips of the group {route}", 1, (270, 300, 90, 240))
         self.clips.hide()
         self._reason, self._warning = label(name="soft", wrap=True), label(name="problem", wrap=True)
         self._size = label(name="title")
@@ -118,6 +120,10 @@ class GroupPanel(QFrame):
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
         return dialog
+
+    def want_no_pictures(self) -> None:
+        """Called before it goes."""
+        self._model.want_no_pictures()
 
     def _turn(self) -> None:
         """Unfolds the group, or folds it up."""
@@ -180,9 +186,10 @@ def _texts(row: ClipRow) -> tuple[str, ...]:
 class OutputsView(View):
     """Groups above, the start below them, what was made at the foot."""
 
-    def __init__(self, theme: Theme, screen: OutputsScreen) -> None:
+    def __init__(self, theme: Theme, screen: OutputsScreen, icons: ClipIcons) -> None:
         super().__init__()
         self._theme = theme
+        self._icons = icons
         self._screen = screen
         self._groups: dict[str, GroupPanel] = {}
         # How wide columns of tables were made once; groups come later.
@@ -312,10 +319,12 @@ class OutputsView(View):
         """Shows what is true now."""
         groups = self._screen.groups()
         for route in set(self._groups) - {row.route for row in groups}:
-            self._groups.pop(route).deleteLater()
+            gone = self._groups.pop(route)
+            gone.want_no_pictures()
+            gone.deleteLater()
         for place, row in enumerate(groups):
             if row.route not in self._groups:
-                new = self._groups[row.route] = GroupPanel(self._theme, self._screen, row.route)
+                new = self._groups[row.route] = GroupPanel(self._theme, self._screen, self._icons, row.route)
                 new.clips.take_chosen(self._widths.get(new.clips.accessibleName(), {}))
                 self._stack.insertWidget(place, self._groups[row.route])
             self._groups[row.route].show_row(row)

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QAbstractTableModel, QEvent, QModelIndex, Qt
+from PyQt6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QSize, Qt
 from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
 from PyQt6.QtWidgets import QAbstractItemView, QTableView
 
 from diadoche.screens.marks import Mark
-from diadoche.ui.marks import mark_icon
+from diadoche.ui.marks import MARK_PX, mark_icon
 from diadoche.ui.theme import Theme
+
+if TYPE_CHECKING:
+    # With what decodes them; tables are there before that.
+    from diadoche.ui.clip_icons import ClipIcons
 
 # How high rows are, and the text in them, at the usual text size.
 _ROW_PX, _TEXT_PX = 34, 18
@@ -21,6 +28,14 @@ _AROUND_PX, _MARK_PX = 24, 26
 _LOOKED_AT = 40
 # No column is made narrower or wider than this, at the usual text size.
 _LEAST_PX, _MOST_PX = 26, 4000
+
+
+@dataclass(frozen=True, slots=True)
+class Pictures:
+    """First pictures of what rows stand for: where they come from, and of which file that of a row is."""
+
+    icons: ClipIcons
+    path: Callable[[int], Path | None]
 
 
 class RowsModel(QAbstractTableModel):
@@ -36,6 +51,7 @@ class RowsModel(QAbstractTableModel):
         *,
         tips: Sequence[str] = (),
         mark_column: int = 0,
+        pictures: Pictures | None = None,
     ) -> None:
         super().__init__()
         self._theme = theme
@@ -45,7 +61,10 @@ class RowsModel(QAbstractTableModel):
         self._mark = mark
         self._tips = tips
         self._mark_column = mark_column
+        self._pictures = pictures
         self._shown = 0
+        if pictures is not None:
+            pictures.icons.listeners.append(self._picture_came)
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
         return 0 if parent.isValid() else self._shown
@@ -61,7 +80,13 @@ class RowsModel(QAbstractTableModel):
         mark = self._mark(index.row())
         if index.column() == self._mark_column and mark is not None:
             if role == Qt.ItemDataRole.DecorationRole:
-                return mark_icon(mark, self._theme.colours)
+                path = self._pictures.path(index.row()) if self._pictures is not None else None
+                icons = self._pictures.icons if self._pictures is not None and path is not None else None
+                return (
+                    icons.icon(path, mark, marks_beside=True)
+                    if icons and path
+                    else mark_icon(mark, self._theme.colours)
+                )
             if role == Qt.ItemDataRole.AccessibleTextRole:
                 return f"{self._texts(index.row())[index.column()]}, {mark.value}"
         return None
@@ -76,6 +101,25 @@ class RowsModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole and section < len(self._tips):
             return self._tips[section]
         return None
+
+    @property
+    def icon_px(self) -> QSize:
+        """The room of pictures, or of marks alone."""
+        return (
+            self._pictures.icons.size_px(marks_beside=True) if self._pictures is not None else QSize(MARK_PX, MARK_PX)
+        )
+
+    def want_no_pictures(self) -> None:
+        """Called before it goes: nobody tells it of pictures any more."""
+        if self._pictures is not None:
+            self._pictures.icons.listeners.remove(self._picture_came)
+
+    def _picture_came(self, path: Path) -> None:
+        assert self._pictures is not None
+        for row in range(min(self._shown, self._count())):
+            if self._pictures.path(row) == path:
+                here = self.index(row, self._mark_column)
+                self.dataChanged.emit(here, here, [Qt.ItemDataRole.DecorationRole])
 
     def changed(self) -> None:
         """The screen's rows changed; the selection stays where the number of rows does."""
@@ -136,6 +180,7 @@ class RowsTable(QTableView):
         self._fitted: tuple[object, ...] = ()
         # How high rows are now, in pixels.
         self.row_high = row_px
+        self._model = model
         self.setModel(model)
         self.setAccessibleName(name)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -205,6 +250,7 @@ class RowsTable(QTableView):
         self._fitting = True
         try:
             self.row_high = fit_rows(self, self._row_px)
+            self.setIconSize(self._model.icon_px)
             for column, width in enumerate(self._shares(viewport.width())):
                 self.setColumnWidth(column, width)
         finally:
@@ -236,6 +282,7 @@ class RowsTable(QTableView):
         metrics = self.fontMetrics()
         for row in range(min(_LOOKED_AT, model.rowCount())):
             index = model.index(row, column)
-            mark = _MARK_PX if index.data(Qt.ItemDataRole.DecorationRole) is not None else 0
+            beside = self._model.icon_px.width() + _MARK_PX - MARK_PX
+            mark = beside if index.data(Qt.ItemDataRole.DecorationRole) is not None else 0
             found = max(found, metrics.horizontalAdvance(str(index.data() or "")) + mark)
         return found + _AROUND_PX

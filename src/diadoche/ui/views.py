@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from diadoche.screens.desk import Desk
 from diadoche.ui.asks import Asks
 from diadoche.ui.cards_view import CardsView
+from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.footage_view import FootageView
 from diadoche.ui.ledger_view import LedgerView
 from diadoche.ui.outputs_view import OutputsView
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Views:
-    """The five views of the rail, and the shoot's own button below them."""
+    """The five views of the rail, the shoot's own button below them, and the pictures in their tables."""
 
     cards: CardsView
     footage: FootageView
@@ -30,6 +31,7 @@ class Views:
     work: WorkView
     ledger: LedgerView
     shoot: ShootButton
+    icons: ClipIcons
 
 
 def make_views(theme: Theme, desk: Desk, bench: Bench | None, asks: Asks) -> Views:
@@ -41,11 +43,13 @@ def make_views(theme: Theme, desk: Desk, bench: Bench | None, asks: Asks) -> Vie
         bench: simulated readers, in the demo.
         asks: what the window asks the application for.
     """
+    icons = ClipIcons(theme)
     return Views(
         CardsView(theme, desk.cards, bench, asks.connect),
-        FootageView(theme, desk.footage),
-        OutputsView(theme, desk.outputs),
+        FootageView(theme, desk.footage, icons),
+        OutputsView(theme, desk.outputs, icons),
         WorkView(theme, desk.work),
         LedgerView(theme, desk.ledger),
         ShootButton(desk.cards.shoots, asks),
+        icons,
     )

@@ -48,6 +48,11 @@ class KeptClip:
         return tuple(self.root / span for span in self.clip.spans)
 
     @property
+    def first_file(self) -> Path | None:
+        """The file that its first picture is in."""
+        return self.root / self.clip.spans[0] if self.clip.spans else None
+
+    @property
     def sounds(self) -> tuple[Path, ...]:
         """Files beside the spans that hold sound alone."""
         return tuple(path for role, path in self.companions if role == "sound")
