@@ -141,6 +141,24 @@ def tells_key_pictures(media: InputContainer) -> bool:
     return not _INDEXED.isdisjoint(media.format.name.split(","))
 
 
+def seek_near(media: InputContainer, stream: VideoStream, ticks: int) -> None:
+    """Goes to about a time, for whoever takes the pictures that decode from there on, whichever those are.
+
+    Args:
+        media: the file, open for reading.
+        stream: its picture track.
+        ticks: the time, in the track's own clock.
+
+    Raises:
+        av.error.FFmpegError: the file cannot be entered there.
+    """
+    if "mxf" in media.format.name:
+        # Its index may lead between key pictures, and up to the end of a file none may follow.
+        seek_to_key(media, stream, ticks)
+    else:
+        media.seek(ticks, stream=stream, backward=True)
+
+
 def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
     """Goes to a picture at or before a time from which decoding can begin.
 
@@ -169,7 +187,7 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
         media.seek(wanted, stream=stream, backward=True)
         if found or wanted <= begin - second:
             return
-        back = max(second, 2 * back)
+        back = max(second // 2, 2 * back)
 
 
 def _key_comes_by(media: InputContainer, stream: VideoStream, ticks: int) -> bool:
@@ -183,4 +201,7 @@ def _key_comes_by(media: InputContainer, stream: VideoStream, ticks: int) -> boo
             return False
         if packet.is_keyframe:
             return True
+        if "mxf" in media.format.name:
+            # What it holds may be coded by decoders that fail where they are given no key picture first.
+            return False
     return False
