@@ -33,6 +33,11 @@ class ClipIcons:
         # Each is told the file of which there is a picture now.
         self.listeners: list[Callable[[Path], None]] = []
 
+    @property
+    def awaited(self) -> bool:
+        """Whether pictures are still to come."""
+        return self._pictures.busy
+
     def close(self) -> None:
         """Ends the decoding; called once, at the end."""
         self._pictures.close()

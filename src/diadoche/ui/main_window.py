@@ -88,7 +88,7 @@ class MainWindow(QMainWindow):
             ("Work", self.work, desk.work.summary),
             ("Ledger", self.ledger, desk.ledger.summary),
         ]
-        self._shoot, self._icons = views.shoot, views.icons
+        self._shoot, self.icons = views.shoot, views.icons
         self.tray = Tray(self.theme, self, show=self.come_back, leave=self._leave)
         self._fill_rail()
         self._filled = True
@@ -335,7 +335,7 @@ class MainWindow(QMainWindow):
         self._timer.stop()
         self._summaries.stop()
         self.footage.player.close_process()
-        self._icons.close()
+        self.icons.close()
         return True
 
     def _may_leave(self) -> bool:

@@ -60,8 +60,9 @@ class Photographer:
         self._live(settle_ms)
 
     def take(self, name: str, part: QWidget | None = None) -> None:
-        """Saves what the window shows, or a dialog before it."""
+        """Saves what the window shows, or a dialog before it, when the pictures in its tables have come."""
         self._live(200)
+        self.wait(lambda: not self.application.window.icons.awaited)
         (part or self.application.window).grab().save(str(self._target / f"{name}.png"))
 
     @staticmethod

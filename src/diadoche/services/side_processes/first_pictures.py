@@ -49,6 +49,12 @@ class FirstPictures:
             self._changed.notify()
         return b""
 
+    @property
+    def busy(self) -> bool:
+        """Whether anything is asked for and not decoded yet."""
+        with self._changed:
+            return bool(self._wanted)
+
     def close(self) -> None:
         """No more pictures; a disk that hangs holds nobody up."""
         with self._changed:
