@@ -98,6 +98,7 @@ def test_checks_fall_due_and_are_asked_for_once(scene: Scene, drone: Path, tmp_p
         session.execute(update(CopyRow).values(verified=now - timedelta(days=91)))
     (tmp_path / "B").rename(tmp_path / "in the drawer")
     # What is not here cannot be read; what waits already is not asked for twice.
+    scene.written()
     assert ledger.check_due(now) == 1
     assert ledger.check_due(now) == 0
     assert scene.runner.last("verify").request.root.is_relative_to(tmp_path / "A")

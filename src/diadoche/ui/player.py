@@ -57,6 +57,7 @@ class PlayerView(QWidget):
         self._name = ""
         self._facts: Facts | None = None
         self._shape: Shape | None = None
+        self._paths: tuple[Path, ...] = ()
         self._image: QImage | None = None
         self._problem = ""
         self._rate_reached = 0.0
@@ -101,8 +102,21 @@ class PlayerView(QWidget):
         """Shows another clip from its first picture, or nothing."""
         if clip is None:
             self._open(None, "", (), None)
-        elif clip.id != self._key or self._facts != clip.facts:
+        elif clip.id == self._key and self._is_open(clip.paths, clip.facts):
+            # Something else may be known of it, as what it needs: that stops nothing that plays.
+            self._facts = clip.facts
+        else:
             self._open(clip.id, clip.clip.name, clip.paths, clip.facts)
+
+    def _is_open(self, paths: tuple[Path, ...], facts: Facts | None) -> bool:
+        """Whether the same files are open, and their pictures known to be alike."""
+        if facts == self._facts:
+            return True
+        if self._shape is None or facts is None or not facts.video or self._facts is None:
+            return False
+        before, now = self._facts.video[0], facts.video[0]
+        alike = now.decodable and now.evidence == before.evidence and now.field_order == before.field_order
+        return alike and paths == self._paths and shape_of(facts) == self._shape
 
     def open_file(self, path: Path, facts: Facts) -> None:
         """Shows a file that is no clip of the shoot from its first picture."""
@@ -110,7 +124,7 @@ class PlayerView(QWidget):
 
     def _open(self, key: int | None, name: str, paths: tuple[Path, ...], facts: Facts | None) -> None:
         self._key, self._name, self._facts, self._image, self._problem = key, name, facts, None, ""
-        self._shape = None
+        self._shape, self._paths = None, paths
         self.moment, self.speed = 0, 0.0
         if key is not None and facts is not None and facts.video and facts.video[0].decodable:
             self._shape = shape_of(facts)
