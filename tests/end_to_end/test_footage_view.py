@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -262,3 +263,22 @@ def test_the_table_shows_the_first_picture_of_each_clip(open_window: Opener, qtb
 
     # Nothing has one colour; a picture of the sea has many.
     waits(qtbot, lambda: all(len(colours(row)) > 5 for row in range(6)))
+
+
+def test_what_becomes_known_of_a_clip_stops_nothing_that_plays(
+    shown: tuple[Application, FootageView], qtbot: QtBot
+) -> None:
+    _application, view = shown
+    view.table.choose_row(0)
+    clip = view._screen.current
+    assert clip is not None
+    assert clip.facts is not None
+    waits(qtbot, lambda: view.player.image is not None)
+    view.player.play(1.0)
+    view.player.open(replace(clip, facts=replace(clip.facts, route=replace(clip.facts.route, name="join"))))
+    assert view.player.playing
+    waits(qtbot, lambda: view.player.moment > 3)
+    # Other pictures are another matter.
+    video = replace(clip.facts.video[0], rotation=90)
+    view.player.open(replace(clip, facts=replace(clip.facts, video=(video,))))
+    assert (view.player.playing, view.player.moment) == (False, 0)

@@ -71,4 +71,10 @@ def test_a_disk_that_hangs_keeps_no_other_picture_away(
     wait_until(lambda: disk.point / "DRON0001.MP4" in pictures._known, _LONG_S, "it is given up")
     pictures.of(folder / "DRON0001.MP4")
     assert came.get(timeout=_LONG_S) == folder / "DRON0001.MP4"
+    # When it answers again, its pictures come; not at once, for every painting asks.
     disk.set(Faults())
+    assert pictures.of(disk.point / "DRON0001.MP4") == b""
+    assert not pictures.busy
+    pictures._again_s.clear()
+    assert pictures.of(disk.point / "DRON0001.MP4") == b""
+    assert came.get(timeout=_LONG_S) == disk.point / "DRON0001.MP4"

@@ -154,9 +154,12 @@ class Shelf:
         changed = with_opinions((self.lines[place], opinion) for place, opinion in here)
         for (place, _opinion), line in zip(here, changed, strict=True):
             self.lines[place] = line
-        self._tell(ClipsChanged(frozenset(clip_id for clip_id, _opinion in opinions)))
-        # Another program may hold the ledger: nobody waits for it, and what was said is shown before it is written.
-        self._ledger.writer.do(write)
+        try:
+            self._tell(ClipsChanged(frozenset(clip_id for clip_id, _opinion in opinions)))
+        finally:
+            # Another program may hold the ledger: nobody waits for it, and what was said is shown before it is written;
+            # written it is also where showing it fails.
+            self._ledger.writer.do(write)
 
     def chosen(self, clip_ids: Iterable[int]) -> Iterator[Line]:
         """The lines of some clips, in the order in which they are named."""

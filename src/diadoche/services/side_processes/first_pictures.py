@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import base64
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
@@ -13,7 +14,7 @@ from pathlib import Path
 from diadoche.core.footage.trial import first_picture
 from diadoche.services.side_processes.side_process import SideProcess, serve
 
-_LONGEST_S = 10.0
+_LONGEST_S, _AGAIN_S = 10.0, 60.0
 # What was scrolled past is not worth decoding; and a few thousand small JPEGs are a few megabytes.
 _MOST_WANTED, _MOST_KEPT = 60, 4_000
 
@@ -25,6 +26,8 @@ class FirstPictures:
         """`came` is called, on a thread of its own, for each file of which there is something to be shown now."""
         self._came = came
         self._known: OrderedDict[Path, bytes] = OrderedDict()
+        # From when on one that has no picture is asked for again.
+        self._again_s: dict[Path, float] = {}
         self._wanted: OrderedDict[Path, None] = OrderedDict()
         self._changed = threading.Condition()
         self._closed = False
@@ -34,6 +37,9 @@ class FirstPictures:
         """A small JPEG, or nothing: where there is no picture, or none yet; then it is asked for."""
         with self._changed:
             known = self._known.get(path)
+            if known == b"" and time.monotonic() > self._again_s.get(path, 0.0):
+                # Its disk may have come back.
+                known = None
             if known is not None:
                 self._known.move_to_end(path)
                 return known
@@ -75,8 +81,10 @@ class FirstPictures:
                     self._wanted.pop(path, None)
                     # Where it cannot be read now, it is not asked again at every painting.
                     self._known[path] = picture
+                    self._again_s[path] = time.monotonic() + _AGAIN_S
                     while len(self._known) > _MOST_KEPT:
-                        self._known.popitem(last=False)
+                        gone, _picture = self._known.popitem(last=False)
+                        self._again_s.pop(gone, None)
                 if picture and not self._closed:
                     self._came(path)
 
