@@ -20,7 +20,7 @@ from diadoche.services.jobs.verify import VerifyRequest
 from diadoche.services.ledger.copies import CopyEntry
 from diadoche.services.ledger.happenings import Happening, all_seen, happenings
 from diadoche.services.ledger.known_copies import holders, known_roots, place_below
-from diadoche.services.ledger.shoots import Shoot, all_shoots
+from diadoche.services.ledger.shoots import Shoot, ShootSettings, all_shoots
 from diadoche.services.ledger.waybills import WaybillEntry, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
@@ -127,7 +127,12 @@ class LedgerScreen:
         return entry.proven_disks < self._copies_wanted(entry)
 
     def _copies_wanted(self, entry: WaybillEntry) -> int:
-        return (self._shoots.get(entry.shoot) or self._station.shoot).settings.copies_wanted
+        return self._settings(entry.shoot).copies_wanted
+
+    def _settings(self, shoot: str) -> ShootSettings:
+        # This shoot's are as the person left them: the ledger may still have to take them over.
+        here = self._station.shoot
+        return here.settings if shoot == here.name else self._shoots.get(shoot, here).settings
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -210,8 +215,7 @@ class LedgerScreen:
         count = 0
         waiting = {job.request.root for job in self._runner.jobs() if job.kind == "verify" and not job.state.ended}
         for entry in waybills(self._ledger):
-            shoot = self._shoots.get(entry.shoot)
-            days = shoot.settings.check_every_days if shoot is not None else 0
+            days = self._settings(entry.shoot).check_every_days
             if not days:
                 continue
             before = now - timedelta(days=days)
