@@ -18,6 +18,7 @@ from diadoche.demo.ray_scene import RayScene
 from tests.conftest import diadoche
 from tests.outside.gallery import RATE, beside, drawn, encode, two_lenses
 from tests.outside.numbered import ffmpeg
+from tests.outside.sound_entry import with_sound_box
 
 FIRST_ORDER = bytes(2) + struct.pack(">IBBI4I", 1, 0, 0, 4, 0, 1, 2, 3)
 
@@ -53,32 +54,6 @@ def test_only_what_is_known_is_turned() -> None:
     assert not is_first_order(bytes(2) + struct.pack(">IBBI9I", 2, 0, 0, 9, *range(9)))
 
 
-def with_tag(path: Path, box: bytes) -> Path:
-    """The same film whose sound says that it is ambisonic: the box is put into its entry by hand, boxes around grow."""
-    raw = path.read_bytes()
-    place = raw.rindex(b"moov") - 4
-    movie = raw[place:]
-
-    def grown(data: bytes) -> bytes:
-        out, at = b"", 0
-        while at < len(data):
-            size, kind = struct.unpack(">I4s", data[at : at + 8])
-            inner = data[at + 8 : at + size]
-            if kind in {b"moov", b"mdia", b"minf", b"stbl"} or (kind == b"trak" and b"soun" in inner):
-                inner = grown(inner)
-            elif kind == b"stsd" and b"vide" not in inner and (b"sowt" in inner or b"lpcm" in inner):
-                entry_size = struct.unpack(">I", inner[8:12])[0]
-                entry = struct.pack(">I", entry_size + 8 + len(box)) + inner[12 : 8 + entry_size]
-                inner = inner[:8] + entry + struct.pack(">I4s", 8 + len(box), b"SA3D") + box + inner[8 + entry_size :]
-            out += struct.pack(">I4s", 8 + len(inner), kind) + inner
-            at += size
-        return out
-
-    found = path.with_name("ambisonic.mov")
-    found.write_bytes(raw[:place] + grown(movie))
-    return found
-
-
 def channels_of(path: Path | str) -> np.ndarray:
     raw = np.frombuffer(ffmpeg("-i", path, "-map", "0:a", "-f", "s16le", "-"), np.int16)
     found: np.ndarray = raw.reshape(-1, 4).T.astype(float)
@@ -97,7 +72,7 @@ def film(tmp_path: Path) -> Path:
         "-i", bare, "-f", "s16le", "-ar", "48000", "-ac", "4", "-channel_layout", "quad", "-i", sound,
         "-map", "0:v", "-map", "1:a", "-c", "copy", told,
     )  # fmt: skip
-    return with_tag(told, FIRST_ORDER)
+    return with_sound_box(told, "SA3D", FIRST_ORDER)
 
 
 def test_it_is_kept_and_turned_with_the_picture(film: Path, tmp_path: Path) -> None:

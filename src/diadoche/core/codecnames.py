@@ -40,3 +40,18 @@ def spoken_codec(name: str) -> str:
     if name.startswith("pcm_"):
         return "PCM"
     return _SPOKEN.get(name, name)
+
+
+def lists_channels(layout: str) -> bool:
+    """Whether a layout, by the media library's name, tells each channel by itself: "3 channels (FR+FL+TC)"."""
+    return "(" in layout
+
+
+def names_places(layout: str) -> bool:
+    """Whether a layout is one that has a name, as "5.1": not a list of channels, and not their number alone."""
+    return " channels" not in layout or layout in {"1 channels", "2 channels"}
+
+
+def unnamed_layout(layout: str) -> str:
+    """The library's name for so many channels in their order, where a layout lists them; any other layout stays."""
+    return layout.partition(" ")[0] + "C" if lists_channels(layout) else layout

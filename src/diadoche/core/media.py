@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
+from typing import Any, cast
 
 import av
 import av.error
@@ -16,6 +17,7 @@ import av.logging
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
+from diadoche.core.codecnames import lists_channels, unnamed_layout
 from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
 from diadoche.core.names import shown
@@ -39,9 +41,23 @@ def layout_of(sound: av.AudioCodecContext | av.AudioFrame) -> tuple[str, int]:
     """
     layout = sound.layout
     name: str = layout.name
-    if "(" in name:
+    if lists_channels(name):
         ctypes.pythonapi.Py_IncRef(ctypes.py_object(layout))
     return name, layout.nb_channels
+
+
+def sound_frame(frame: av.AudioFrame) -> av.AudioFrame:
+    """Decoded sound as the library's binding can handle it: where its channels are listed, without the list."""
+    name, _channels = layout_of(frame)
+    if not lists_channels(name):
+        return frame
+    made = av.AudioFrame.from_ndarray(
+        cast(Any, frame.to_ndarray()), format=frame.format.name, layout=unnamed_layout(name)
+    )
+    made.sample_rate, made.pts = frame.sample_rate, frame.pts
+    if frame.time_base is not None:
+        made.time_base = frame.time_base
+    return made
 
 
 class SpanFile(io.RawIOBase):

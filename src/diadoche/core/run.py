@@ -27,7 +27,7 @@ from diadoche.core.coder_threads import use_processors
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.tracks import decoder_of, picture_streams
-from diadoche.core.media import decoding, opened, seek_to_key
+from diadoche.core.media import decoding, opened, seek_to_key, sound_frame
 from diadoche.core.names import shown
 from diadoche.core.spans import parts
 
@@ -242,7 +242,8 @@ class Run:
         with opened([path]) as media, decoding(path):
             stream = media.streams.audio[0]
             begin_s = _start_s(stream)
-            for frame in media.decode(stream):
+            for decoded in media.decode(stream):
+                frame = sound_frame(decoded)
                 yield Sound(track, frame, (frame.pts or 0) * Fraction(frame.time_base or 1) - begin_s)
 
 
@@ -533,7 +534,7 @@ class _Decoding:
         elif isinstance(frame, av.AudioFrame):
             begins = track not in self._heard and track not in self.joint.runs_on
             self._heard.add(track)
-            yield Sound(track - 1, frame, self._time_of(frame, track), begins)
+            yield Sound(track - 1, sound_frame(frame), self._time_of(frame, track), begins)
 
     def _time_of(self, frame: av.VideoFrame | av.AudioFrame, track: int) -> Fraction:
         own_s = (frame.pts or 0) * Fraction(frame.time_base or 1)

@@ -23,7 +23,7 @@ from diadoche.core.convert.sound import SampleDigest, Samples, SoundEnvelope, so
 from diadoche.core.convert.source_index import Instants
 from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.errors import MediaError
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import decoding, opened, sound_frame
 from diadoche.core.watch import Progress, Watch
 
 # How far the mean of an eighth by an eighth of a picture moves through a lossy encoder, in 8-bit code values.
@@ -125,7 +125,7 @@ def examine(path: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple
                 if isinstance(frame, av.VideoFrame):
                     seen.picture(frame, (frame.pts or 0) * Fraction(frame.time_base or 1))
                 elif isinstance(frame, av.AudioFrame):
-                    seen.sound(place[packet.stream_index] - 1, frame)
+                    seen.sound(place[packet.stream_index] - 1, sound_frame(frame))
     return seen.verdicts()
 
 

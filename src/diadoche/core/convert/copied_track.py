@@ -14,14 +14,14 @@ import av.error
 from av.container import OutputContainer
 from av.stream import Stream
 
-from diadoche.core.codecnames import spoken_codec
+from diadoche.core.codecnames import names_places, spoken_codec
 from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
 from diadoche.core.convert.sound_coding import SoundCoding, coding_of
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts, VideoFacts
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import decoding, opened, sound_frame
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TickScale, TimedPacket
 
@@ -111,6 +111,8 @@ class CopiedTrack:
         video = facts.video[0]
         self.digest: TrackDigest | SampleDigest
         self._pcm: SoundTrack | None = None
+        # What its sound is encoded by, where it is not copied.
+        self.encoder = ""
         self._times: CodingTimes | None = None
         self._last_dts: int | None = None
         self._begins = False
@@ -123,11 +125,14 @@ class CopiedTrack:
         is_sound = source.type == "audio"
         if is_sound and (as_pcm or plain or not _holds(container, codec)):
             sound = SoundFormat.of(facts.audio[number - 1])
-            coding = SoundCoding(codec, PLAIN[codec]) if plain else coding_of("pcm", sound)
+            # MP4 holds plain PCM only where it can tell what each channel is [23003-5, 14496-12 12.2.4].
+            told = container != "mp4" or sound.floating or names_places(sound.layout)
+            coding = SoundCoding(codec, PLAIN[codec]) if plain else coding_of("pcm" if told else "flac", sound)
             self._pcm = SoundTrack(target, sound, coding, number - 1, aligned=False)
             self.stream: Stream = self._pcm.stream
             assert isinstance(self._pcm.digest, SampleDigest)
             self.digest = self._pcm.digest
+            self.encoder = coding.encoder
             self._tick_s = Fraction(1, self._pcm.rate)
             return
         self.stream = _copied_stream(target, source, facts, container)
@@ -179,7 +184,9 @@ class CopiedTrack:
             later_s = Fraction(0)
             if frame.pts is not None and packet.pts is not None:
                 later_s = frame.pts * Fraction(frame.time_base or 1) - packet.pts * Fraction(packet.time_base or 1)
-            for sound in pcm.encode(cast(av.AudioFrame, frame), timed.pts_s + later_s, begins=self._begins):
+            for sound in pcm.encode(
+                sound_frame(cast(av.AudioFrame, frame)), timed.pts_s + later_s, begins=self._begins
+            ):
                 target.mux(sound)
             # The first packet of a part may only lead up to its sound: the first frame is what begins it.
             self._begins = False

@@ -33,6 +33,7 @@ _LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
 _ENTRY_HEAD_BYTES = 78
 _TIMECODE = b"tmcd"
 _COPY_BYTES = 4 * 1024 * 1024
+_SMALLEST_SOUND_BOX = 20
 _LARGEST_SAMPLES = 50_000_000
 
 
@@ -69,11 +70,21 @@ class Kept:
     tracks: tuple[DataTrack, ...] = ()
     entry_boxes: tuple[tuple[str, bytes], ...] = ()
     sphere: bytes = b""
-    # Of each sound track, the payload of its `SA3D` box: how its channels stand for directions; or nothing.
-    ambisonic: tuple[bytes, ...] = ()
+    # Of each sound track, the boxes of its entry that tell what its channels are.
+    sound_boxes: tuple[tuple[tuple[str, bytes], ...], ...] = ()
     # Whether nothing is to be said of a sphere, whatever a muxer took along.
     is_flat: bool = False
     lost: tuple[str, ...] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to write."""
+        return not (self.tracks or self.entry_boxes or self.sphere or any(self.sound_boxes) or self.is_flat)
+
+    @property
+    def ambisonic(self) -> tuple[bytes, ...]:
+        """Of each sound track the payload of its `SA3D` box: how its channels stand for directions; or nothing."""
+        return tuple(dict(boxes).get("SA3D", b"") for boxes in self.sound_boxes)
 
     @property
     def has_timecode(self) -> bool:
@@ -124,16 +135,32 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     body = next((payload for _kind, payload in inner_boxes(entry)), b"")[_ENTRY_HEAD_BYTES:]
     boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
     sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == V1_UUID), b"")
-    ambisonic = tuple(_ambisonic(track) for track in find(first, "trak") if _handler(track) == b"soun")
-    return Kept(tuple(tracks), boxes, sphere, ambisonic if any(ambisonic) else (), lost=tuple(lost))
+    sounds = tuple(_sound_boxes(track) for track in find(first, "trak") if _handler(track) == b"soun")
+    return Kept(tuple(tracks), boxes, sphere, sounds, lost=tuple(lost))
 
 
-def _ambisonic(track: bytes) -> bytes:
-    """The payload of a sound track's `SA3D` box, looked for by its name: heads of sound entries differ in length."""
+def _sound_boxes(track: bytes) -> tuple[tuple[str, bytes], ...]:
+    """What the entry of a sound track tells of its channels: `SA3D`, and `chan` where it lists them one by one."""
+    found = ((kind, _sound_box(track, kind)) for kind in ("SA3D", "chan"))
+    return tuple((kind, payload) for kind, payload in found if payload and (kind == "SA3D" or _lists(payload)))
+
+
+def _sound_box(track: bytes, kind: str) -> bytes:
+    """The payload of a box in a sound track's entry, looked for by its name: heads of these entries differ."""
     entry = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
-    place = entry.find(b"SA3D")
+    place = entry.find(kind.encode())
     size = int.from_bytes(entry[place - 4 : place], "big") if place >= 4 else 0
-    return entry[place + 4 : place - 4 + size] if size >= 20 else b""
+    return entry[place + 4 : place - 4 + size] if size >= _SMALLEST_SOUND_BOX else b""
+
+
+def _lists(channel_layout: bytes) -> bool:
+    """Whether a `chan` box names each channel by itself: layout tag 0 [QTFF, channel layouts]."""
+    return channel_layout[4:8] == bytes(4)
+
+
+def _channels_told(kind: str, payload: bytes) -> int:
+    """Of how many channels such a box tells."""
+    return int.from_bytes(payload[8:12] if kind == "SA3D" else payload[12:16], "big")
 
 
 def _joined(
@@ -249,11 +276,8 @@ def is_all_there(path: Path, kept: Kept) -> bool:
     # The muxer may have written a timecode track of its own beside them.
     boxes = set(kept.entry_boxes) <= set(again.entry_boxes) and kept.sphere in {b"", again.sphere}
     sounds = [track for track in find(movie_payload(path) or b"", "trak") if _handler(track) == b"soun"]
-    # Where channels were mixed there is nothing to say of directions; else it must be said, and as it was.
-    heard = all(
-        _ambisonic(track) == box or _sound_track(track, box) == track
-        for track, box in zip(sounds, kept.ambisonic, strict=False)
-    )
+    # Where channels were mixed there is nothing to say of them; else it must be said, and as it was.
+    heard = all(_sound_track(track, told) == track for track, told in zip(sounds, kept.sound_boxes, strict=False))
     return boxes and heard and not Counter(mine) - Counter(theirs)
 
 
@@ -275,7 +299,7 @@ def write_kept(path: Path, kept: Kept) -> bool:
     Raises:
         OSError: a sample cannot be read, or the file not written.
     """
-    if not (kept.tracks or kept.entry_boxes or kept.sphere or kept.ambisonic or kept.is_flat):
+    if kept.is_empty:
         return True
     with path.open("r+b") as file:
         boxes = list(top_boxes(file))
@@ -317,7 +341,7 @@ def _with_tracks(movie: bytes, kept: Kept, places: Sequence[Sequence[int]]) -> b
         new.append(("trak", _track(track, where, following, scale)))
         timecode = following if track.handler == _TIMECODE and not timecode else timecode
         following += 1
-    sounds = iter(kept.ambisonic)
+    sounds = iter(kept.sound_boxes)
     out, picture_met = [], False
     for kind, payload in children:
         if kind == "mvhd":
@@ -325,7 +349,7 @@ def _with_tracks(movie: bytes, kept: Kept, places: Sequence[Sequence[int]]) -> b
         elif kind == "trak" and _handler(payload) == b"vide" and not picture_met:
             payload, picture_met = _picture_track(payload, kept, timecode), True
         elif kind == "trak" and _handler(payload) == b"soun":
-            payload = _sound_track(payload, next(sounds, b""))
+            payload = _sound_track(payload, next(sounds, ()))
         out.append((kind, payload))
     last = max(place for place, (kind, _payload) in enumerate(out) if kind == "trak")
     return b"".join(_box(kind, payload) for kind, payload in (*out[: last + 1], *new, *out[last + 1 :]))
@@ -371,16 +395,20 @@ def _picture_track(track: bytes, kept: Kept, timecode: int) -> bytes:
     return track
 
 
-def _sound_track(track: bytes, ambisonic: bytes) -> bytes:
-    """A sound track that says how its channels stand for directions."""
+def _sound_track(track: bytes, told: Sequence[tuple[str, bytes]]) -> bytes:
+    """A sound track that says what its channels are, as it was told."""
     description = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")
     kind, entry = next(inner_boxes(description[8:]), ("", b""))
-    # Sound that was mixed to other channels stands for directions no more.
-    if not ambisonic or _ambisonic(track) or _channels(entry) != int.from_bytes(ambisonic[8:12], "big"):
-        return track
+    changed = entry
+    for name, payload in told:
+        # Of sound that was mixed to other channels it is true no more.
+        if _channels(entry) == _channels_told(name, payload):
+            old = _sound_box(track, name)
+            if old and old != payload:
+                changed = changed.replace(_box(name, old), b"")
+            changed += b"" if old == payload else _box(name, payload)
     rest = description[8 + 8 + len(entry) :]
-    changed = description[:8] + _box(kind, entry + _box("SA3D", ambisonic)) + rest
-    return _replaced(track, ("mdia", "minf", "stbl"), {"stsd": changed})
+    return _replaced(track, ("mdia", "minf", "stbl"), {"stsd": description[:8] + _box(kind, changed) + rest})
 
 
 def _channels(entry: bytes) -> int:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 
+from diadoche.core.codecnames import lists_channels
+from diadoche.core.convert.kept_boxes import Kept
 from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.errors import Problem
@@ -97,6 +99,25 @@ def sound_remarks(name: str, sounds: Sequence[SoundTrack]) -> Iterator[Problem]:
                 name,
                 f"{count_text(sound.clipped, 'sample')} of sound track {number} louder than full scale, the first at "
                 f"{places([at_s])}: they stand at full scale in the output.",
+            )
+
+
+def channels_not_told(name: str, layouts: Sequence[str], kept: Kept) -> Iterator[Problem]:
+    """That an output does not say what the channels of a track are, where the original lists them one by one.
+
+    Args:
+        name: of the output.
+        layouts: of the original's sound tracks, by the media library's names.
+        kept: what was written into the output of what the original says.
+    """
+    for number, layout in enumerate(layouts):
+        told = dict(kept.sound_boxes[number]) if number < len(kept.sound_boxes) else {}
+        if lists_channels(layout) and "chan" not in told:
+            yield remark(
+                name,
+                f"Sound track {number + 1} of the original has {layout}: {name} holds them in this order and does not "
+                "say what each of them is.",
+                "Name them where sound is edited, or choose a recipe in MOV.",
             )
 
 

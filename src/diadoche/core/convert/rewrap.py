@@ -9,6 +9,8 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any, cast
 
+import av
+
 from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering, sound_that_begins_anew
@@ -18,11 +20,12 @@ from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, wh
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.convert.remarks import channels_not_told
 from diadoche.core.convert.sound import SampleDigest, Samples
 from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import decoding, opened, sound_frame
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TimedPacket, tracks_of
 from diadoche.core.spatial import MAKER, SphereTags, one_eye_px, v1_box, v2_boxes
@@ -236,6 +239,10 @@ class _Copying:
             for track in self._tracks:
                 track.flush(target)
 
+    def _sound_words(self) -> str:
+        encoders = {track.encoder for track in self._tracks if track.is_pcm}
+        return " and ".join(sorted("FLAC" if encoder == "flac" else "plain PCM" for encoder in encoders))
+
     @property
     def _keeps_boxes(self) -> bool:
         single = all(len(part) == 1 for part in self.run.parts)
@@ -307,7 +314,7 @@ class _Copying:
                             instants.append(packet.pts * tick_s)
                     continue
                 for frame in packet.decode():
-                    taker.take(cast(Samples, frame.to_ndarray()))  # type: ignore[union-attr]  # sound frames
+                    taker.take(cast(Samples, sound_frame(cast(av.AudioFrame, frame)).to_ndarray()))
         equal = all(mine.digest.value() == theirs.value() for mine, theirs in zip(self._tracks, again, strict=True))
         return _ReadBack(equal, sorted(instants), tick_s)
 
@@ -353,10 +360,13 @@ class _Copying:
                     "Keep the original beside it if that is needed.",
                 )
             )
+        listed = [track.layout if number in self.as_pcm else "" for number, track in enumerate(self.facts.audio)]
+        found += channels_not_told(name, listed, self.kept)
         if self._container == "mp4" and self.as_pcm - set(self._unjoined):
             found.append(
                 Problem(
-                    f"{name} holds plain PCM by a young standard: older programs hear nothing of it.",
+                    f"{name} holds its sound as {self._sound_words()} by a young standard: older programs hear nothing "
+                    "of it.",
                     name,
                     "Every sample is in it.",
                     "Rewrap to MOV, which all programs read.",

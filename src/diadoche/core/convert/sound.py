@@ -133,6 +133,9 @@ class SoundTrack:
         self.rate = sound.rate
         self._number = number
         self.stream = cast(AudioStream, target.add_stream(coding.encoder, rate=sound.rate, layout=self._layout))
+        if coding.exact:
+            # An encoder that takes several kinds of samples would take the first of them, and round.
+            self.stream.codec_context.format = av.AudioFormat(self._format)
         if coding.bit_rate:
             self.stream.codec_context.bit_rate = coding.bit_rate
         self.channels = sound.channels

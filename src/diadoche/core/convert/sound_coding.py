@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from diadoche.core.codecnames import unnamed_layout
 from diadoche.core.convert.formats import SoundFormat
 
 CODECS = ("pcm", "flac", "aac", "none")
@@ -55,4 +56,4 @@ def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
 
 def layout_name(layout: str) -> str:
     """A container that names no places for one or two channels means these; some targets want them named."""
-    return {"1 channels": "mono", "2 channels": "stereo"}.get(layout, layout)
+    return {"1 channels": "mono", "2 channels": "stereo"}.get(layout, unnamed_layout(layout))

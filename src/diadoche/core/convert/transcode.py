@@ -29,7 +29,7 @@ from diadoche.core.convert.new_output import new_file, output_name, size_of
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe
-from diadoche.core.convert.remarks import guessed_colours, picture_remarks, remark, sound_remarks
+from diadoche.core.convert.remarks import channels_not_told, guessed_colours, picture_remarks, remark, sound_remarks
 from diadoche.core.convert.signature import picture_digest, signature_of
 from diadoche.core.convert.sources import PictureSource
 from diadoche.core.convert.stages.timing import Placed
@@ -288,7 +288,7 @@ class _Encoding:
         Raises:
             TargetError: the output cannot be written.
         """
-        if self._kept.tracks or self._kept.entry_boxes or self._kept.sphere:
+        if not self._kept.is_empty:
             self._kept = self._what_to_keep()
             self._target.finish(part, self._kept)
 
@@ -297,7 +297,7 @@ class _Encoding:
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
         checks, findings = self._target.examine(part, self._expected, watch)
-        if self._kept.tracks or self._kept.entry_boxes or self._kept.sphere:
+        if not self._kept.is_empty:
             checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
         first, found, plan = self._timing.begins or 0, self._timing.map, self._plan
         instants = self._source.instants()
@@ -314,6 +314,8 @@ class _Encoding:
             yield guessed_colours(name, self._levels.guessed)
         yield from picture_remarks(name, self._timing.map, first, self._rate, is_part=is_part)
         yield from sound_remarks(name, self._target.sounds)
+        if self._target.sounds:
+            yield from channels_not_told(name, [sound.layout for sound in self._source.sounds], self._kept)
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
         comes_along = self._target.holds_boxes and not is_part and not first

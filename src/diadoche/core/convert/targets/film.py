@@ -153,7 +153,7 @@ class Film:
         Raises:
             TargetError: the output cannot be written.
         """
-        if self.holds_boxes and (kept.tracks or kept.entry_boxes or kept.sphere):
+        if self.holds_boxes and not kept.is_empty:
             with writing(part):
                 write_kept(part, kept)
 
