@@ -10,7 +10,8 @@ the next B (later bottom). Where things move, fields that are closer in time com
 
 Only places that move are counted, so that fine still detail decides nothing. A vote that stands alone among others
 counts for nothing: a recording is scanned one way for a while. It has one order of fields, so that votes for both
-orders cancel each other. Film on a video clock (2:3 pulldown) shows each film picture for two fields, then for three:
+orders cancel each other; and beside fields, a vote for a whole picture counts only where it is clear: a light that
+flashes for one picture, and fields whose pattern moves on by itself, look like one. Film on a video clock (2:3 pulldown) shows each film picture for two fields, then for three:
 every fifth time, one field stands while the other moves.
 """
 
@@ -34,6 +35,8 @@ _NEARLY = 0.3
 _BLOCK_PX = 64
 _FEWEST_VOTES, _FEWEST_TOGETHER = 2, 5
 _MINORITY = 0.2
+# So many votes for one order of fields, beside one for whole pictures that is not clear, make it doubtful.
+_DOUBTED = 0.5
 # A field that is shown again differs by coding alone.
 _STANDS = 0.12
 _PULLDOWN_PICTURES = 5
@@ -57,6 +60,8 @@ class ScanVerdict:
 class _Vote:
     kind: str
     combing: float
+    # Of a progressive picture: whether its own weave hardly combs. Fields that alias, and lights that flash, do less.
+    clear: bool = True
     time_s: float = 0.0
     combed: Luma | None = None
     step: int = 1
@@ -69,7 +74,7 @@ def judge(windows: Iterable[Iterable[Fields]]) -> ScanVerdict:
         windows: runs of pictures that follow each other, as fields.
     """
     looked_at = [list(window) for window in windows]
-    votes = [vote for window in looked_at for vote in _in_company(list(_votes(window)))]
+    votes = [vote for window in looked_at for vote in _in_company(_undoubted(list(_votes(window))))]
     counts = {kind: sum(vote.kind == kind for vote in votes) for kind in ("progressive", "top", "bottom")}
     if len(votes) < _FEWEST_VOTES:
         return ScanVerdict("undecided")
@@ -87,6 +92,13 @@ def judge(windows: Iterable[Iterable[Fields]]) -> ScanVerdict:
     if fields > counts["progressive"]:
         return ScanVerdict("interlaced", order, evidence)
     return ScanVerdict("progressive") if counts["progressive"] else ScanVerdict("undecided")
+
+
+def _undoubted(votes: Sequence[_Vote]) -> list[_Vote]:
+    """The votes of one place without those for whole pictures that are not clear, where fields are seen beside them."""
+    doubtful = sum(not vote.clear for vote in votes)
+    tops, bottoms = (sum(vote.kind == kind for vote in votes) for kind in ("top", "bottom"))
+    return [vote for vote in votes if vote.clear] if abs(tops - bottoms) >= _DOUBTED * doubtful else list(votes)
 
 
 def _in_company(votes: Sequence[_Vote]) -> list[_Vote]:
@@ -187,9 +199,9 @@ def _vote(this: Fields, following: Fields) -> _Vote | None:
     # One field apart, both comb alike: where the own weave combs far less, there are no fields.
     if less < _CLOSER * more and _NEARLY * less <= own < _CLOSER * more:
         kind = "top" if later_top < later_bottom else "bottom"
-        return _Vote(kind, own, this.time_s, own_map * moves, this.step)
+        return _Vote(kind, own, True, this.time_s, own_map * moves, this.step)
     if own < _NEARLY * less or (less >= _ALIKE * more and own < _CLOSER * less):
-        return _Vote("progressive", own)
+        return _Vote("progressive", own, clear=own < _NEARLY * less)
     return None
 
 
