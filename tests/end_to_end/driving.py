@@ -113,36 +113,24 @@ def choose(application: Application, qtbot: QtBot, text: str) -> None:
                 return button
         return None
 
-    picked: list[QMenu] = []
-
-    def pick() -> None:
+    def attempt() -> bool:
+        """Clicks the button, and in its menu; false where either was made anew just then."""
+        button = found()
+        if button is None:
+            return False
+        click_at(button)
         # Only now: a menu may be filled as it opens.
         menu = QApplication.activePopupWidget()
-        if isinstance(menu, QMenu):
-            opened.stop()
-            action = wanted(menu)
-            if action is None:
-                menu.close()
-                return
-            picked.append(menu)
-            click_at(menu, pos=menu.actionGeometry(action).center())
+        if not isinstance(menu, QMenu):
+            return False
+        action = wanted(menu)
+        if action is None:
+            menu.close()
+            return False
+        click_at(menu, pos=menu.actionGeometry(action).center())
+        return True
 
-    def attempt() -> bool:
-        """Clicks the button, which returns when its menu has closed; again where it was made anew just then."""
-        button = found()
-        if button is not None and not picked:
-            opened.start(10)
-            click_at(button)
-            opened.stop()
-        return bool(picked)
-
-    opened = QTimer()
-    opened.timeout.connect(pick)
-    try:
-        waits(qtbot, attempt)
-    finally:
-        # Else it would keep itself alive through what it calls.
-        opened.timeout.disconnect()
+    waits(qtbot, attempt)
 
 
 def offload(application: Application, qtbot: QtBot) -> None:

@@ -38,17 +38,18 @@ _VIEWS = {
 _DIALOGS = (
     ("Cards", "Offload…", ["Name of the card Drone", "Pattern of the folders", "Start"], "Back"),
     ("Outputs", "recipe for the clips to convert", ["Recipes", "Look-up table: None", "Take this recipe"], "Back"),
+    ("Ledger", "Help", ["Keys", "Guide", "Keys and what they do"], "Close"),
 )
 
 
 @contextmanager
-def _listening(folder: Path, *words: str) -> Iterator[dict[str, str]]:
-    """The program, in a session that listens to what it tells a screen reader."""
+def _listening(folder: Path, *words: str, module: str = "diadoche.main") -> Iterator[dict[str, str]]:
+    """A program, in a session that listens to what it tells a screen reader."""
     if not LAUNCHER.exists() or "DISPLAY" not in os.environ:
         pytest.skip("no accessibility bus here: at-spi2-core or a screen is missing")
     with accessible_session(folder) as found:
         quiet = subprocess.DEVNULL
-        command = [sys.executable, "-m", "diadoche.main", *words]
+        command = [sys.executable, "-m", module, *words]
         with subprocess.Popen(command, env={**os.environ, **found}, stdout=quiet, stderr=quiet) as program:
             try:
                 yield found
@@ -100,6 +101,14 @@ async def _look_at_dialog(tree: Tree, view: str, opener: str, names: list[str], 
     await tree.press(next(node for node in nodes if node.name == leave))
 
 
+async def _read_alone(session: dict[str, str], names: list[str]) -> None:
+    async with tree_of(session) as tree:
+        nodes = await tree.waits_for(names)
+        assert _unnamed(nodes) == []
+        assert _told_twice(nodes) == set()
+        await _read_tables(tree, names[0], nodes)
+
+
 async def _walk_stitching(session: dict[str, str]) -> None:
     names = ["Takes", "Rig", "Quality", "Eyes", "Size", "Level", "Moment of the take", "Align here", "Right in degrees"]
     async with tree_of(session) as tree:
@@ -134,3 +143,17 @@ def test_every_view_is_told_to_a_screen_reader(session: dict[str, str]) -> None:
 
 def test_the_dialog_of_takes_is_told_to_a_screen_reader(sphere_session: dict[str, str]) -> None:
     asyncio.run(_walk_stitching(sphere_session))
+
+
+@pytest.mark.parametrize(
+    ("dialog", "names"),
+    [
+        ("address", ["Address", "User, if it asks for one", "Password", "Connect", "Back"]),
+        ("places", ["Places to look at", "Output", "Original, at the same moment", "Done"]),
+    ],
+)
+def test_dialogs_from_menus_and_tables_are_told_to_a_screen_reader(
+    tmp_path: Path, dialog: str, names: list[str]
+) -> None:
+    with _listening(tmp_path, dialog, str(tmp_path), module="tests.dialogs_on_show") as session:
+        asyncio.run(_read_alone(session, names))

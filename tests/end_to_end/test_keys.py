@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from diadoche.guide import GUIDE, guide_text
@@ -98,6 +98,24 @@ def test_work_begins_where_the_focus_is_and_nothing_is_taken_away_by_it(open_win
     begin = window.focusWidget()
     assert isinstance(begin, QPushButton)
     assert begin.text().startswith("From elsewhere")
+
+
+def test_what_has_a_key_for_the_whole_window_is_there_for_the_mouse_too(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    window = application.window
+    rail = {part.text().partition(" ")[0]: part for part in window.findChildren(QPushButton, "foot")}
+    click_at(rail["Help"])
+    (dialog,) = window.findChildren(HelpDialog)
+    waits(qtbot, dialog.isVisible)
+    dialog.reject()
+    click_at(rail["Window"])
+    menu = QApplication.activePopupWidget()
+    assert isinstance(menu, QMenu)
+    offered = {action.text().partition("\t")[2]: action for action in menu.actions() if not action.isSeparator()}
+    assert set(offered) == {"Ctrl+Z", "Ctrl+D", "Ctrl++", "Ctrl+-", "Ctrl+0", "F11", "Ctrl+Q"}
+    assert set(offered) < {action.keys for action in window.everywhere}
+    click_at(menu, pos=menu.actionGeometry(offered["Ctrl++"]).center())
+    waits(qtbot, lambda: application.theme.scale > 1.0)
 
 
 def test_a_place_and_a_verdict_are_taken_back(open_window: Opener, qtbot: QtBot) -> None:

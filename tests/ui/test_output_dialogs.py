@@ -11,19 +11,15 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from diadoche.core.cards.clips import Clip
-from diadoche.core.convert.recipes import recipe_named, recipes
+from diadoche.core.convert.recipes import recipe_named
 from diadoche.core.identify.probe import identify
-from diadoche.core.watch import Watch
-from diadoche.screens.places import output_places
 from diadoche.screens.recipe_chooser import RecipeChooser, alike
-from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.theme import Theme
+from tests.dialogs_on_show import places_of_two_holes
 from tests.end_to_end.driving import press
-from tests.outside.numbered import BITS, CELL, WIDTH, film
+from tests.outside.numbered import BITS, CELL, WIDTH
 
 
 @pytest.fixture
@@ -46,15 +42,7 @@ def number_in(image: QImage | None) -> int | None:
 
 
 def test_places_are_stepped_through_with_the_original_beside(tmp_path: Path, theme: Theme, qtbot: QtBot) -> None:
-    # Two holes in an even run, which become pictures that stand twice.
-    source = film(
-        tmp_path / "in.mp4", range(100), "25", "-c:v", "libx264", "-bf", "0", "-c:a", "aac",
-        kept="not(eq(n,20)+eq(n,60)+eq(n,61))",
-    )  # fmt: skip
-    facts = identify([source], "counted")
-    output = perform_make(MakeRequest((source,), recipes()["vc3-hq"], tmp_path / "out", facts=facts), Watch())
-    clip = KeptClip(1, "Shore", Clip("in", ("in.mp4",), (), 1), tmp_path, (), facts, (output,))
-    places = output_places(clip, output)
+    places = places_of_two_holes(tmp_path)
     assert [(each.picture, each.pictures) for each in places.places] == [(20, 1), (60, 2)]
     parent = QWidget()
     qtbot.addWidget(parent)

@@ -36,7 +36,7 @@ class CardsView(View):
         self, theme: Theme, screen: CardsScreen, bench: Bench | None, connect: Callable[[str, str, str], None]
     ) -> None:
         """`connect` connects to a share by its address, with a user and a password."""
-        super().__init__()
+        super().__init__("Cards", screen.summary)
         self._screen = screen
         self._connect = connect
         self.address_dialog: AddressDialog | None = None
@@ -163,6 +163,10 @@ class CardsView(View):
     def switch_unattended(self) -> None:
         """Unattended on or off."""
         self._screen.set_unattended(not self._screen.unattended)
+
+    def look_again(self) -> None:
+        """Colours or sizes of text changed."""
+        self.refresh()
 
     def refresh(self) -> None:
         """Shows what is true now."""

@@ -56,7 +56,7 @@ class FootageView(View):
     """One selection for table, player and facts."""
 
     def __init__(self, theme: Theme, screen: FootageScreen, icons: ClipIcons) -> None:
-        super().__init__()
+        super().__init__("Footage", screen.summary)
         self._screen = screen
         self.player = PlayerView(theme)
         self._headline = ElidedLabel()
@@ -315,6 +315,10 @@ class FootageView(View):
         self._combing_words.setVisible(shown)
 
     # -- what it shows -------------------------------------------------------------------------
+
+    def look_again(self) -> None:
+        """Colours or sizes of text changed."""
+        self.table.fit()
 
     def refresh(self, changed: Sequence[int] | None = None) -> None:
         """Shows the rows as they are now; the first clip is selected when none is.

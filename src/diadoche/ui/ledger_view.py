@@ -53,7 +53,7 @@ class LedgerView(View):
     """Three lists; below the first, where the copies of the selected waybill are."""
 
     def __init__(self, theme: Theme, screen: LedgerScreen) -> None:
-        super().__init__()
+        super().__init__("Ledger", screen.summary)
         self._theme = theme
         self._screen = screen
         self._pages = QStackedWidget()
@@ -202,6 +202,10 @@ class LedgerView(View):
         self.refresh()
         if number == _HAPPENED:
             self._screen.read_all()
+
+    def look_again(self) -> None:
+        """Colours or sizes of text changed."""
+        self.refresh()
 
     def refresh(self) -> None:
         """Shows the lists as they are now; the newest waybill is selected when none is."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import itertools
+from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,13 +26,14 @@ from diadoche.services.machine.settings import load_settings
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
-from diadoche.ui.parts import show_chosen, within_screen
+from diadoche.ui.parts import button, show_chosen, within_screen
 from diadoche.ui.rail import RailItem
 from diadoche.ui.rows_table import RowsTable
 from diadoche.ui.theme import Theme
 from diadoche.ui.tray import Tray
 from diadoche.ui.view import View
 from diadoche.ui.watch_line_view import WatchLineView
+from diadoche.ui.window_menu import WindowMenuButton
 
 if TYPE_CHECKING:
     # Views load media libraries and the database with their screens; the window is on the screen before that.
@@ -81,13 +83,7 @@ class MainWindow(QMainWindow):
         self._asks = asks
         self.cards, self.footage, self.outputs = views.cards, views.footage, views.outputs
         self.work, self.ledger = views.work, views.ledger
-        self._views: list[tuple[str, View, Callable[[], str]]] = [
-            ("Cards", self.cards, desk.cards.summary),
-            ("Footage", self.footage, desk.footage.summary),
-            ("Outputs", self.outputs, desk.outputs.summary),
-            ("Work", self.work, desk.work.summary),
-            ("Ledger", self.ledger, desk.ledger.summary),
-        ]
+        self._views: list[View] = [self.cards, self.footage, self.outputs, self.work, self.ledger]
         self._shoot, self.icons = views.shoot, views.icons
         self.tray = Tray(self.theme, self, show=self.come_back, leave=self._leave)
         self._fill_rail()
@@ -150,9 +146,9 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(self._rail)
         column.setContentsMargins(0, 12, 0, 12)
         column.setSpacing(4)
-        for number, (name, view, _summary) in enumerate(self._views):
-            item = RailItem(self.theme, name)
-            item.setToolTip(f"{name} (Ctrl+{number + 1})")
+        for number, view in enumerate(self._views):
+            item = RailItem(self.theme, view.title)
+            item.setToolTip(f"{view.title} (Ctrl+{number + 1})")
             item.toggled.connect(partial(self._rail_toggled, number))
             self._group.addButton(item)
             self._items.append(item)
@@ -162,11 +158,15 @@ class MainWindow(QMainWindow):
         foot = QVBoxLayout()
         foot.setContentsMargins(14, 0, 6, 0)
         foot.addWidget(self._shoot)
+        row = QHBoxLayout()
+        row.addWidget(button("Help", self.show_help, name="foot", tip="All keys, and the guide (F1)"))
+        row.addWidget(WindowMenuButton(lambda: self._window_actions), 1)
+        foot.addLayout(row)
         column.addLayout(foot)
 
     def _add_actions(self) -> None:
         text, cards, outputs = self._asks.text, self._desk.cards, self._desk.outputs
-        self.everywhere = [
+        doing = [
             Action("Offload every card", self.cards.offload, "Ctrl+Return", lambda: cards.can_offload_any),
             Action("Unattended", self.cards.switch_unattended, "Ctrl+U"),
             Action("Choose a folder as a card", self.cards.choose_card, "Ctrl+O"),
@@ -174,20 +174,25 @@ class MainWindow(QMainWindow):
             Action("Add a place for copies", self.cards.choose_place, "Ctrl+P"),
             Action("Make every output", outputs.make, "Ctrl+M"),
             Action("Hand off to the editing program", self.outputs.hand, "Ctrl+H", lambda: outputs.can_hand_off),
-            Action("Take back the last change", self.take_back, "Ctrl+Z"),
-            Action("Light or dark", self._asks.scheme, "Ctrl+D"),
-            Action("Larger text", partial(text, 1), "Ctrl++"),
-            Action("Smaller text", partial(text, -1), "Ctrl+-"),
-            Action("Usual text", partial(text, 0), "Ctrl+0"),
             Action("Find in what is on show, else in the ledger", self._search, "Ctrl+F"),
-            Action("Fill the screen, or not", self._fill_screen, "F11"),
             Action("Help: these keys, and the guide", self.show_help, "F1"),
-            Action("Quit", self._leave, "Ctrl+Q"),
         ]
-        self.everywhere += [
-            Action(name, partial(self.go_to, number), f"Ctrl+{number + 1}")
-            for number, (name, _view, _summary) in enumerate(self._views)
+        self._window_actions = [
+            [Action("Take back the last change", self.take_back, "Ctrl+Z")],
+            [
+                Action("Light or dark", self._asks.scheme, "Ctrl+D"),
+                Action("Larger text", partial(text, 1), "Ctrl++"),
+                Action("Smaller text", partial(text, -1), "Ctrl+-"),
+                Action("Usual text", partial(text, 0), "Ctrl+0"),
+                Action("Fill the screen, or not", self._fill_screen, "F11"),
+            ],
+            [Action("Quit", self._leave, "Ctrl+Q")],
         ]
+        showing = [
+            Action(view.title, partial(self.go_to, number), f"Ctrl+{number + 1}")
+            for number, view in enumerate(self._views)
+        ]
+        self.everywhere = [*doing, *itertools.chain(*self._window_actions), *showing]
         add_shortcuts(self, self.everywhere, Qt.ShortcutContext.WindowShortcut)
 
     def take_back(self) -> None:
@@ -212,7 +217,7 @@ class MainWindow(QMainWindow):
         """Shows a view."""
         self.stack.setCurrentIndex(number)
         show_chosen(self._items[number], True)
-        view = self._views[number][1]
+        view = self._views[number]
         view.shown()
         # Where work begins there; the rail where nothing can be done yet. Never on what takes something away.
         begin = view.first_focus()
@@ -227,16 +232,14 @@ class MainWindow(QMainWindow):
         self.watch_line.fit()
         for item in self._items:
             item.updateGeometry()
-        self.footage.table.fit()
         self._rail.setFixedWidth(max(_RAIL_PX, *(item.sizeHint().width() for item in self._items)))
 
     def look_again(self) -> None:
         """Colours or text sizes changed."""
         self._fit()
-        self._cards_changed()
-        self.outputs.refresh()
-        self.work.refresh()
-        self.ledger.refresh()
+        for view in self._views:
+            view.look_again()
+        self._show_summaries()
 
     def _cards_changed(self) -> None:
         self.cards.refresh()
@@ -263,8 +266,8 @@ class MainWindow(QMainWindow):
 
     def _show_summaries(self) -> None:
         self._show_line()
-        for item, (_name, _view, summary) in zip(self._items, self._views, strict=True):
-            item.show_summary(summary())
+        for item, view in zip(self._items, self._views, strict=True):
+            item.show_summary(view.summary())
         self._shoot.show_name()
 
     def _sample(self) -> None:
@@ -277,11 +280,7 @@ class MainWindow(QMainWindow):
             return
         self._show_silence()
         self._show_summaries()
-        current = self.stack.currentWidget()
-        if current is self.cards:
-            self.cards.follow()
-        elif current is self.work:
-            self.work.refresh()
+        self._views[self.stack.currentIndex()].follow()
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # Qt's name
         assert event is not None

@@ -187,7 +187,7 @@ class OutputsView(View):
     """Groups above, the start below them, what was made at the foot."""
 
     def __init__(self, theme: Theme, screen: OutputsScreen, icons: ClipIcons) -> None:
-        super().__init__()
+        super().__init__("Outputs", screen.summary)
         self._theme = theme
         self._icons = icons
         self._screen = screen
@@ -314,6 +314,10 @@ class OutputsView(View):
         self.make_button = button("Make", self._screen.make, name="main", tip="Make and check every output (Ctrl+M)")
         row.addWidget(self.make_button)
         return bar
+
+    def look_again(self) -> None:
+        """Colours or sizes of text changed."""
+        self.refresh()
 
     def refresh(self) -> None:
         """Shows what is true now."""

@@ -169,7 +169,8 @@ def menu_button(text: str, *, name: str = "", tip: str = "") -> tuple[QPushButto
     made.setToolTip(tip)
     menu = QMenu(made)
     # Not setMenu: the style would draw an arrow of its own beside ours.
-    made.clicked.connect(lambda _checked=False: menu.exec(made.mapToGlobal(made.rect().topLeft())))
+    # Nor `exec`: who asked over the accessibility bus would wait for an answer until the menu is closed.
+    made.clicked.connect(lambda _checked=False: menu.popup(made.mapToGlobal(made.rect().topLeft())))
     return made, menu
 
 

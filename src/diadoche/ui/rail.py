@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QAbstractButton
 from diadoche.ui.theme import Theme
 
 _LEFT_PX = 18
-# Above and below the two lines, however large they are.
-_ROOM_PX = 24
+# Above and below the two lines together; less where they are larger, for the window stays as high as it is.
+_ROOM_PX, _LEAST_ROOM_PX = 24, 12
 
 
 class RailItem(QAbstractButton):
@@ -33,7 +33,10 @@ class RailItem(QAbstractButton):
 
     def sizeHint(self) -> QSize:  # Qt's name
         name = QFontMetrics(self._theme.font(1.12, QFont.Weight.DemiBold)).horizontalAdvance(self.text())
-        return QSize(max(120, name + _LEFT_PX + 12), self._theme.px(2.4) + _ROOM_PX)
+        return QSize(
+            max(120, name + _LEFT_PX + 12),
+            self._theme.px(2.4) + max(_LEAST_ROOM_PX, round(_ROOM_PX / self._theme.scale)),
+        )
 
     def minimumSizeHint(self) -> QSize:  # Qt's name
         return self.sizeHint()

@@ -1,4 +1,4 @@
-"""The shoot at the foot of the rail: which one it is, another one, a new one, and the few settings of the window."""
+"""The shoot at the foot of the rail: which one it is, another one, a new one, and what it wants of a card."""
 
 from __future__ import annotations
 
@@ -20,18 +20,18 @@ class ShootButton(QPushButton):
 
     def __init__(self, shoots: Shoots, asks: Asks) -> None:
         super().__init__()
-        self.setObjectName("shoot")
+        self.setObjectName("foot")
         self._shoots = shoots
         self._asks = asks
         self._menu = QMenu(self)
         self._menu.aboutToShow.connect(self._fill)
-        self.clicked.connect(lambda _on=False: self._menu.exec(self.mapToGlobal(self.rect().topLeft())))
+        self.clicked.connect(lambda _on=False: self._menu.popup(self.mapToGlobal(self.rect().topLeft())))
 
     def show_name(self) -> None:
         """The name of the shoot, in as many rows as it needs."""
         name = self._shoots.name
         self.setText("\n".join(self._rows(f"{name} \u25b4")))
-        self.setToolTip(f"Shoot: {name}. Another one, a new one, and how the window looks")
+        self.setToolTip(f"Shoot: {name}. Another one, a new one, and on how many disks a card is kept")
         self.setAccessibleName(f"Shoot: {name}")
 
     def _rows(self, words: str) -> list[str]:
@@ -66,11 +66,7 @@ class ShootButton(QPushButton):
             action.setChecked(shoot.name == self._shoots.name)
             action.triggered.connect(lambda _on=False, name=shoot.name: self._go_to(name))
         menu.addSeparator()
-        doings = [
-            ("New shoot, with the settings of this one…", self._new),
-            ("Rename this shoot…", self._rename),
-            ("Light or dark\tCtrl+D", self._asks.scheme),
-        ]
+        doings = [("New shoot, with the settings of this one…", self._new), ("Rename this shoot…", self._rename)]
         for title, doing in doings:
             action = menu.addAction(title)
             assert action is not None

@@ -168,10 +168,10 @@ def _style_sheet(c: Colours, px: object) -> str:
     QPushButton#tab:checked {{ color: {c.ink}; border-bottom: 3px solid {c.ink}; }}
     QPushButton#tab:hover {{ color: {c.ink}; }}
     QPushButton#tab:focus {{ border: 2px solid {c.way}; padding: 2px 4px; }}
-    QPushButton#shoot {{ border: none; background: transparent; color: {c.soft}; font-weight: 400; text-align: left;
+    QPushButton#foot {{ border: none; background: transparent; color: {c.soft}; font-weight: 400; text-align: left;
         font-size: {size(0.92)}px; padding: 3px 2px; }}
-    QPushButton#shoot:hover {{ color: {c.ink}; }}
-    QPushButton#shoot:focus {{ border: 2px solid {c.way}; padding: 1px 0px; }}
+    QPushButton#foot:hover {{ color: {c.ink}; }}
+    QPushButton#foot:focus {{ border: 2px solid {c.way}; padding: 1px 0px; }}
     QTableView {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 3px; gridline-color: transparent;
         selection-background-color: {c.rail}; selection-color: {c.ink}; }}
     QTableView {{ outline: none; }}

@@ -18,7 +18,7 @@ class WorkView(View):
     """The list, and what can be done with the selected job."""
 
     def __init__(self, theme: Theme, screen: WorkScreen) -> None:
-        super().__init__()
+        super().__init__("Work", screen.summary)
         self._screen = screen
         screen.refresh()
         # The job that is selected: it stays so when newer ones come above it.
@@ -80,6 +80,14 @@ class WorkView(View):
 
     def shown(self) -> None:
         """The jobs as they are now: they are not followed while another view is shown."""
+        self.refresh()
+
+    def follow(self) -> None:
+        """How far they are."""
+        self.refresh()
+
+    def look_again(self) -> None:
+        """Colours or sizes of text changed."""
         self.refresh()
 
     def refresh(self) -> None:

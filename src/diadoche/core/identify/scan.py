@@ -10,9 +10,9 @@ the next B (later bottom). Where things move, fields that are closer in time com
 
 Only places that move are counted, so that fine still detail decides nothing. A vote that stands alone among others
 counts for nothing: a recording is scanned one way for a while. It has one order of fields, so that votes for both
-orders cancel each other; and beside fields, a vote for a whole picture counts only where it is clear: a light that
-flashes for one picture, and fields whose pattern moves on by itself, look like one. Film on a video clock (2:3 pulldown) shows each film picture for two fields, then for three:
-every fifth time, one field stands while the other moves.
+orders cancel each other. Beside fields, a vote for a whole picture counts only where it is clear: a light that flashes
+for one picture, and fields whose pattern moves on by itself, look like one. Film on a video clock (2:3 pulldown) shows
+each film picture for two fields, then for three: every fifth time, one field stands while the other moves.
 """
 
 from __future__ import annotations

@@ -69,7 +69,8 @@ class Ledger:
             connection.execute(text("PRAGMA wal_checkpoint(PASSIVE)"))
 
     def close(self) -> None:
-        """Closes every connection."""
+        """Closes every connection; what is still to be written opens one of its own."""
+        self.writer.close()
         self._engine.dispose()
 
 

@@ -28,6 +28,14 @@ class LedgerWriter:
         # Whether there is a thread, and whether something was lost since it was last told.
         self._alive = self._lost = False
         self._until_s: float | None = None
+        # Whether the thread waits a while for more.
+        self._stays = True
+
+    def close(self) -> None:
+        """From now on its thread ends as soon as nothing is left to write; waits for nothing."""
+        with self._changed:
+            self._stays = False
+            self._changed.notify_all()
 
     def do(self, work: Callable[[], None]) -> None:
         """Does something with the ledger as soon as it can be done, after what was asked for before."""
@@ -60,7 +68,7 @@ class LedgerWriter:
         while True:
             with self._changed:
                 # It stays for a while: whoever asks next, on the window's thread too, would wait for another to start.
-                self._changed.wait_for(lambda: self._wanted or self._until_s is not None, _STAYS_S)
+                self._changed.wait_for(lambda: self._wanted or self._until_s is not None or not self._stays, _STAYS_S)
                 if not self._wanted:
                     # Only ever told under the lock: whoever asks next starts another thread.
                     self._alive = False

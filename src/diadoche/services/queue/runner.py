@@ -115,6 +115,8 @@ class Runner:
         self._running: dict[int, WorkerProcess] = {}
         self._lock = threading.RLock()
         self._threads: list[threading.Thread] = []
+        # By job: what is done about its process when it does not stop as it was asked to.
+        self._timers: dict[int, threading.Timer] = {}
         self._closing = False
         FORK_SERVER.warm_up()
 
@@ -238,17 +240,26 @@ class Runner:
             elif isinstance(instruction, StopWork):
                 running = self._running.get(instruction.number)
                 if running is not None:
-                    _later(running.ask_to_stop(), self._kill, instruction.number, running)
+                    self._later(running.ask_to_stop(), self._kill, instruction.number, running)
 
     def _kill(self, number: int, running: WorkerProcess) -> None:
         """Ends what did not stop when asked: a reader that hangs holds its process in one read."""
         if not running.ended:
-            _later(running.kill(), self._give_up, number, running)
+            self._later(running.kill(), self._give_up, number, running)
 
     def _give_up(self, number: int, running: WorkerProcess) -> None:
         """The system itself cannot end a process while a device owes it an answer; nobody waits for that here."""
         if not running.ended and self._running.get(number) is running:
             self._end(number, _Ending(problem=_hangs(self._jobs[number].title)), running)
+
+    def _later(
+        self, seconds: float, doing: Callable[[int, WorkerProcess], None], number: int, running: WorkerProcess
+    ) -> None:
+        """Does something about a job's process after a while, unless it has ended by then."""
+        timer = threading.Timer(seconds, doing, (number, running))
+        timer.daemon = True
+        self._timers[number] = timer
+        timer.start()
 
     def _start(self, number: int) -> None:
         if self._closing:
@@ -299,6 +310,8 @@ class Runner:
             self._part_came(self._jobs[number], part)
 
     def _end(self, number: int, ending: _Ending, running: WorkerProcess) -> None:
+        if (timer := self._timers.pop(number, None)) is not None:
+            timer.cancel()
         if self._closing and ending.state is not State.DONE:
             # It goes on at the next start.
             return
@@ -346,12 +359,6 @@ class Runner:
 
 
 _number = attrgetter("number")
-
-
-def _later(seconds: float, doing: Callable[[int, WorkerProcess], None], number: int, running: WorkerProcess) -> None:
-    timer = threading.Timer(seconds, doing, (number, running))
-    timer.daemon = True
-    timer.start()
 
 
 def _hangs(title: str) -> Problem:
