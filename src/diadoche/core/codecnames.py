@@ -44,7 +44,7 @@ def spoken_codec(name: str) -> str:
 
 def lists_channels(layout: str) -> bool:
     """Whether a layout, by the media library's name, tells each channel by itself: "3 channels (FR+FL+TC)"."""
-    return "(" in layout
+    return " channels (" in layout
 
 
 def names_places(layout: str) -> bool:

@@ -6,8 +6,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QPointF, QRect, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QFont, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtCore import QPoint, QPointF, QRect, QSize, Qt
+from PyQt6.QtGui import QFont, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
 
 from diadoche.screens.actions import Action
@@ -20,9 +20,10 @@ from diadoche.screens.ribbons import Ribbon
 from diadoche.ui.actions import Groups, opens_menu
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
-from diadoche.ui.marks import MarkWidget, hatch, paint_mark
+from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
-from diadoche.ui.theme import Colours, Theme
+from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
+from diadoche.ui.theme import Theme
 
 _CARD_WIDTH_PX = 336
 _PLACE_WIDTH_PX = 290
@@ -266,6 +267,7 @@ class Board(QWidget):
         self._compact = False
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
+        self._picture = RibbonPicture()
         self._painted_s = 0.0
         self._left, self._right = QVBoxLayout(), QVBoxLayout()
         self._no_card = _empty("No card is in.", _NOT_SEEN, _CARD_WIDTH_PX)
@@ -404,13 +406,12 @@ class Board(QWidget):
         self._no_place.setVisible(not rows)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         heaviest = max((ribbon.weight_bytes for ribbon in self._ribbons), default=1) or 1
         room = self._room() if self._cards and self._places else 0.0
         cards = {key: self._box(card) for key, card in self._cards.items()}
         places = {key: self._box(place) for key, place in self._places.items()}
         order = sorted(cards, key=lambda key: cards[key].top())
+        placed = []
         # The ones at rest first, so that what moves lies on top.
         for ribbon in sorted(self._ribbons, key=lambda each: each.mark is Mark.UNDER_WAY):
             card, place = cards.get(ribbon.key), places.get(str(ribbon.place))
@@ -421,7 +422,8 @@ class Board(QWidget):
                 )
                 share = (ribbon.weight_bytes / heaviest) ** 0.5
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
-                _paint_ribbon(painter, ribbon, ends, thick, min(_MARK_PX, room - 3), self._theme.colours)
+                placed.append(PlacedRibbon(ribbon, ends, thick))
+        self._picture.paint(QPainter(self), placed, self.size(), min(_MARK_PX, room - 3), self._theme.colours)
 
     def _room(self) -> float:
         """What one ribbon has along the edge where they are closest, in pixels."""
@@ -472,53 +474,3 @@ def _spoken(ribbon: Ribbon) -> str:
         f"{ribbon.key} to {ribbon.place.name}: {round(ribbon.copied * 100)} % copied, "
         f"{round(ribbon.proven * 100)} % read back, {ribbon.mark.value}"
     )
-
-
-def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
-    """The part of a ribbon's middle line between two shares of its way: a part of a cubic is a cubic again."""
-    start, stop = ends
-    bend = QPointF((stop.x() - start.x()) * 0.5, 0)
-    left = _upto(_upto((start, start + bend, stop - bend, stop), end), begin / end if end else 0, rest=True)
-    path = QPainterPath(left[0])
-    path.cubicTo(*left[1:])
-    return path
-
-
-_Cubic = tuple[QPointF, QPointF, QPointF, QPointF]
-
-
-def _upto(cubic: _Cubic, t: float, *, rest: bool = False) -> _Cubic:
-    """The part of a cubic before a share of its way, or the rest, by de Casteljau's construction."""
-    a, b, c, d = cubic
-    ab, bc, cd = a + (b - a) * t, b + (c - b) * t, c + (d - c) * t
-    abc, bcd = ab + (bc - ab) * t, bc + (cd - bc) * t
-    middle = abc + (bcd - abc) * t
-    return (middle, bcd, cd, d) if rest else (a, ab, abc, middle)
-
-
-def _paint_ribbon(
-    painter: QPainter, ribbon: Ribbon, ends: tuple[QPointF, QPointF], thick: float, mark_px: float, colours: Colours
-) -> None:
-    def stroke(begin: float, end: float, brush: object, width: float) -> None:
-        pen = QPen(brush, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap)  # type: ignore[call-overload]  # brush or colour
-        painter.setPen(pen)
-        painter.drawPath(_curve(ends, begin, end))
-
-    if ribbon.mark is Mark.PROVEN:
-        pale = QColor(colours.proven)
-        pale.setAlphaF(0.30 if not colours.dark else 0.42)
-        stroke(0, 1, pale, thick)
-        _paint_end(painter, ends[1], Mark.PROVEN, mark_px, colours)
-        return
-    stroke(0, 1, QColor(colours.line), thick)
-    stroke(0, 1, QColor(colours.panel), thick - 2)
-    if ribbon.copied > 0:
-        stroke(0, max(0.01, ribbon.copied), hatch(colours), thick - 1)
-    if ribbon.proven > 0:
-        stroke(1 - max(0.01, ribbon.proven), 1, QColor(colours.proven), thick - 1)
-    if ribbon.mark is Mark.PROBLEM:
-        _paint_end(painter, ends[1], Mark.PROBLEM, mark_px, colours)
-
-
-def _paint_end(painter: QPainter, end: QPointF, mark: Mark, size_px: float, colours: Colours) -> None:
-    paint_mark(painter, QRectF(end.x() - 8 - size_px, end.y() - size_px / 2, size_px, size_px), mark, colours)

@@ -47,15 +47,15 @@ class ClipIcons:
         (wide, high), scale = _PICTURE_PX, max(1.0, self._theme.scale)
         return QSize(round(wide * scale) + (_BESIDE_PX if marks_beside else 0), round(high * scale))
 
-    def icon(self, path: Path, mark: Mark | None, *, marks_beside: bool = False) -> QIcon:
+    def icon(self, path: Path | None, mark: Mark | None, *, marks_beside: bool = False) -> QIcon:
         """The first picture of a file, as soon as there is one, and a mark: on its corner, or before it.
 
         Args:
-            path: the file.
+            path: the file; None leaves the room of a picture empty.
             mark: the state of what it stands for.
             marks_beside: where all have one, it would hide pictures.
         """
-        jpeg = self._pictures.of(path)
+        jpeg = self._pictures.of(path) if path is not None else b""
         key = (path if jpeg else None, mark, marks_beside, self._theme.colours.dark, self._theme.scale)
         if key not in self._icons:
             self._icons[key] = self._painted(jpeg, mark, _BESIDE_PX if marks_beside else 0)

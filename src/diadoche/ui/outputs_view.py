@@ -55,6 +55,7 @@ class GroupPanel(QFrame):
         self._title = label(name="title")
         self._route = route
         self._screen = screen
+        self._icons = icons
         self.unfold = button("", self._turn, name="link", tip="Show the clips of this group, each with its reason")
         self._clips: list[ClipRow] = []
         self._model = RowsModel(
@@ -116,7 +117,7 @@ class GroupPanel(QFrame):
 
     def choose_stitch(self) -> StitchDialog:
         """Opens how takes are stitched; what is chosen there counts at once."""
-        dialog = StitchDialog(self, self._theme, self._screen.stitching, self._screen.takes())
+        dialog = StitchDialog(self, self._theme, self._screen.stitching, self._screen.takes(), self._icons)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
         return dialog
@@ -250,6 +251,7 @@ class OutputsView(View):
             lambda: len(screen.made()),
             lambda row: (screen.made()[row].name, screen.made()[row].words),
             lambda row: screen.made()[row].mark,
+            pictures=Pictures(self._icons, lambda row: Path(path) if (path := screen.made()[row].path) else None),
         )
         self.made_table = RowsTable(self._model, "Outputs that were made", 1, (420, 300))
         self.made_table.doubleClicked.connect(self._open_chosen)

@@ -80,13 +80,9 @@ class RowsModel(QAbstractTableModel):
         mark = self._mark(index.row())
         if index.column() == self._mark_column and mark is not None:
             if role == Qt.ItemDataRole.DecorationRole:
-                path = self._pictures.path(index.row()) if self._pictures is not None else None
-                icons = self._pictures.icons if self._pictures is not None and path is not None else None
-                return (
-                    icons.icon(path, mark, marks_beside=True)
-                    if icons and path
-                    else mark_icon(mark, self._theme.colours)
-                )
+                if self._pictures is None:
+                    return mark_icon(mark, self._theme.colours)
+                return self._pictures.icons.icon(self._pictures.path(index.row()), mark, marks_beside=True)
             if role == Qt.ItemDataRole.AccessibleTextRole:
                 return f"{self._texts(index.row())[index.column()]}, {mark.value}"
         return None

@@ -24,9 +24,10 @@ from diadoche.core.sizes import count_text
 from diadoche.screens.stitching import Stitching
 from diadoche.services.ledger.takes import Take
 from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePreview
+from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel, within_screen
 from diadoche.ui.picture_stage import PictureStage
-from diadoche.ui.rows_table import RowsModel, RowsTable
+from diadoche.ui.rows_table import Pictures, RowsModel, RowsTable
 from diadoche.ui.sphere_pictures import PreviewThread, SeamPicture
 from diadoche.ui.theme import Theme
 
@@ -57,7 +58,9 @@ _LAYOUTS = (
 class StitchDialog(QDialog):
     """Takes and their settings at the left, a stitched moment and its seams at the right."""
 
-    def __init__(self, parent: QWidget, theme: Theme, stitching: Stitching, takes: Sequence[Take]) -> None:
+    def __init__(
+        self, parent: QWidget, theme: Theme, stitching: Stitching, takes: Sequence[Take], icons: ClipIcons
+    ) -> None:
         super().__init__(parent)
         self._stitching, self._takes = stitching, list(takes)
         self._showing = self._closed = False
@@ -68,7 +71,7 @@ class StitchDialog(QDialog):
         row = QHBoxLayout(self)
         row.setContentsMargins(22, 18, 22, 16)
         row.setSpacing(20)
-        row.addLayout(self._left(theme), 0)
+        row.addLayout(self._left(theme, icons), 0)
         row.addLayout(self._right(theme), 1)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
@@ -87,7 +90,7 @@ class StitchDialog(QDialog):
 
     # -- making it -----------------------------------------------------------------------------
 
-    def _left(self, theme: Theme) -> QVBoxLayout:
+    def _left(self, theme: Theme, icons: ClipIcons) -> QVBoxLayout:
         column = QVBoxLayout()
         column.setSpacing(12)
         column.addWidget(label(self.windowTitle(), "heading"))
@@ -97,6 +100,7 @@ class StitchDialog(QDialog):
             lambda: len(self._takes),
             self._texts,
             lambda row: self._stitching.row(self._takes[row]).mark,
+            pictures=Pictures(icons, lambda row: self._takes[row].lenses[0][0]),
         )
         self.takes = RowsTable(self._model, "Takes", 0, (220, 160, 150))
         self.takes.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
@@ -399,4 +403,5 @@ class StitchDialog(QDialog):
         self._closed = True
         self._later.stop()
         self._previews.close()
+        self._model.want_no_pictures()
         self._stitching.listeners.remove(self._refresh)

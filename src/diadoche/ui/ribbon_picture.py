@@ -1,0 +1,155 @@
+"""The ribbons of the board, kept as a picture: of what moves, only what was added since is drawn.
+
+Stroking two dozen long curves takes as long as a window may be silent, and progress adds a few pixels to each of them.
+All beds lie below all progress; where two ribbons cross, the piece that came last lies on top.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap
+
+from diadoche.screens.marks import Mark
+from diadoche.screens.ribbons import Ribbon
+from diadoche.ui.marks import hatch, paint_mark
+from diadoche.ui.theme import Colours
+
+# The least that is shown of progress, and by how much pieces overlap: edges that only touch would be seen.
+_LEAST, _OVERLAP = 0.01, 0.005
+_PALE, _PALE_ON_DARK = 0.30, 0.42
+_END_PX = 8
+
+
+@dataclass(frozen=True, slots=True)
+class PlacedRibbon:
+    """A ribbon, where its middle line begins and ends, and how thick it is, in pixels of the board."""
+
+    ribbon: Ribbon
+    ends: tuple[QPointF, QPointF]
+    thick_px: float
+
+    @property
+    def copied(self) -> float:
+        """How far the copied part is seen: what was read back lies over it from the other end."""
+        copied = max(_LEAST, self.ribbon.copied) if self.ribbon.copied > 0 else 0.0
+        return min(copied, 1 - self.proven)
+
+    @property
+    def proven(self) -> float:
+        """How far the part that was read back is seen, from the end."""
+        return max(_LEAST, self.ribbon.proven) if self.ribbon.proven > 0 else 0.0
+
+    def follows(self, before: PlacedRibbon) -> bool:
+        """Whether it is the same ribbon at the same place, a little further."""
+        return (
+            (self.ribbon.key, self.ribbon.place, self.ribbon.mark)
+            == (before.ribbon.key, before.ribbon.place, before.ribbon.mark)
+            and (self.ends, self.thick_px) == (before.ends, before.thick_px)
+            and self.proven >= before.proven
+            # What was read back may lie over what was copied; nothing else makes that less.
+            and (self.copied >= before.copied or self.copied == 1 - self.proven)
+        )
+
+
+class RibbonPicture:
+    """All ribbons of a board as they were drawn last."""
+
+    def __init__(self) -> None:
+        self._picture = QPixmap()
+        self._drawn: list[PlacedRibbon] = []
+        self._colours: Colours | None = None
+        self._mark_px = 0.0
+
+    def paint(
+        self, painter: QPainter, ribbons: Sequence[PlacedRibbon], size: QSize, mark_px: float, colours: Colours
+    ) -> None:
+        """Paints the ribbons over a board.
+
+        Args:
+            painter: of the board.
+            ribbons: in the order in which they lie on each other.
+            size: of the board, in its pixels.
+            mark_px: how large the marks at the ends are.
+            colours: in force.
+        """
+        device = painter.device()
+        ratio = device.devicePixelRatioF() if device is not None else 1.0
+        wanted = QSize(round(size.width() * ratio), round(size.height() * ratio))
+        goes_on = (
+            self._picture.size() == wanted
+            and (self._colours, self._mark_px) == (colours, mark_px)
+            and len(ribbons) == len(self._drawn)
+            and all(now.follows(before) for now, before in zip(ribbons, self._drawn, strict=True))
+        )
+        if not goes_on:
+            self._picture = QPixmap(wanted)
+            self._picture.setDevicePixelRatio(ratio)
+            self._picture.fill(Qt.GlobalColor.transparent)
+        inside = QPainter(self._picture)
+        inside.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if not goes_on:
+            for each in ribbons:
+                _draw_bed(inside, each, mark_px, colours)
+        _draw_progress(inside, ribbons, self._drawn if goes_on else None, colours)
+        inside.end()
+        self._drawn, self._colours, self._mark_px = list(ribbons), colours, mark_px
+        painter.drawPixmap(0, 0, self._picture)
+
+
+def _draw_bed(painter: QPainter, placed: PlacedRibbon, mark_px: float, colours: Colours) -> None:
+    """What of a ribbon stays: its bed, or all of one that is proven, and the mark at its end."""
+    mark, thick = placed.ribbon.mark, placed.thick_px
+    if mark is Mark.PROVEN:
+        pale = QColor(colours.proven)
+        pale.setAlphaF(_PALE_ON_DARK if colours.dark else _PALE)
+        _stroke(painter, placed, (0, 1), QBrush(pale), thick)
+    else:
+        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.line)), thick)
+        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.panel)), thick - 2)
+    if mark in {Mark.PROVEN, Mark.PROBLEM}:
+        end = placed.ends[1]
+        paint_mark(painter, QRectF(end.x() - _END_PX - mark_px, end.y() - mark_px / 2, mark_px, mark_px), mark, colours)
+
+
+def _draw_progress(
+    painter: QPainter, ribbons: Sequence[PlacedRibbon], before: Sequence[PlacedRibbon] | None, colours: Colours
+) -> None:
+    stripes, proven = hatch(colours), QBrush(QColor(colours.proven))
+    for number, now in enumerate(ribbons):
+        if now.ribbon.mark is Mark.PROVEN:
+            continue
+        copied, read_back = (before[number].copied, before[number].proven) if before is not None else (0.0, 0.0)
+        if now.copied > copied:
+            _stroke(painter, now, (max(0.0, copied - _OVERLAP), now.copied), stripes, now.thick_px - 1)
+        if now.proven > read_back:
+            _stroke(painter, now, (1 - now.proven, min(1.0, 1 - read_back + _OVERLAP)), proven, now.thick_px - 1)
+
+
+def _stroke(painter: QPainter, placed: PlacedRibbon, part: tuple[float, float], brush: QBrush, width: float) -> None:
+    painter.setPen(QPen(brush, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
+    painter.drawPath(_curve(placed.ends, *part))
+
+
+def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
+    """The part of a ribbon's middle line between two shares of its way: a part of a cubic is a cubic again."""
+    start, stop = ends
+    bend = QPointF((stop.x() - start.x()) * 0.5, 0)
+    left = _upto(_upto((start, start + bend, stop - bend, stop), end), begin / end if end else 0, rest=True)
+    path = QPainterPath(left[0])
+    path.cubicTo(*left[1:])
+    return path
+
+
+_Cubic = tuple[QPointF, QPointF, QPointF, QPointF]
+
+
+def _upto(cubic: _Cubic, t: float, *, rest: bool = False) -> _Cubic:
+    """The part of a cubic before a share of its way, or the rest, by de Casteljau's construction."""
+    a, b, c, d = cubic
+    ab, bc, cd = a + (b - a) * t, b + (c - b) * t, c + (d - c) * t
+    abc, bcd = ab + (bc - ab) * t, bc + (cd - bc) * t
+    middle = abc + (bcd - abc) * t
+    return (middle, bcd, cd, d) if rest else (a, ab, abc, middle)

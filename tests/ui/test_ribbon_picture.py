@@ -1,0 +1,75 @@
+"""Ribbons that were drawn piece by piece look as if they had been drawn at once."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF, QSize
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtWidgets import QApplication
+
+from diadoche.screens.marks import Mark
+from diadoche.screens.ribbons import Ribbon
+from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
+from diadoche.ui.theme import Theme
+
+SIZE, CARDS, PLACES, STEPS = QSize(900, 500), 6, 3, 40
+
+
+def crossing(progress: dict[int, tuple[float, float]], right_px: float = 640.0) -> list[PlacedRibbon]:
+    """Every card to every place, each as far as it is."""
+    found = []
+    for number in range(CARDS * PLACES):
+        card, place = divmod(number, PLACES)
+        copied, proven = progress[number]
+        ribbon = Ribbon(f"r{card}", Path(f"/place{place}"), copied, proven, Mark.UNDER_WAY, 1000)
+        ends = (QPointF(250, 20 + number * 26), QPointF(right_px, 60 + place * 150 + card * 18))
+        found.append(PlacedRibbon(ribbon, ends, 14.0))
+    return found
+
+
+def painted(picture: RibbonPicture, ribbons: list[PlacedRibbon], theme: Theme) -> np.ndarray:
+    """What a board of these shows, as 8-bit values of its channels."""
+    image = QImage(SIZE, QImage.Format.Format_RGB32)
+    image.fill(0xFFF4F1E8)
+    painter = QPainter(image)
+    picture.paint(painter, ribbons, SIZE, 16.0, theme.colours)
+    painter.end()
+    bits = image.constBits()
+    assert bits is not None
+    bits.setsize(image.sizeInBytes())
+    return np.frombuffer(bits, np.uint8).reshape(SIZE.height(), -1, 4).astype(int)  # type: ignore[call-overload]  # a buffer
+
+
+def differ(one: np.ndarray, other: np.ndarray) -> float:
+    """Which share of the pixels is not the same to the eye, as where two ribbons cross and another lies on top."""
+    return float((np.abs(one - other).max(axis=2) > 40).mean())
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_pieces_make_the_same_picture(qapp: QApplication, scheme: str) -> None:
+    theme = Theme(qapp)
+    theme.apply(scheme, 100)
+    chance = random.Random(4)
+    progress = dict.fromkeys(range(CARDS * PLACES), (0.0, 0.0))
+    kept = RibbonPicture()
+    seen = painted(kept, crossing(progress), theme)
+    for _step in range(STEPS):
+        for number, (copied, proven) in progress.items():
+            copied = min(1.0, copied + chance.random() * 0.06)
+            progress[number] = (copied, min(copied, proven + chance.random() * 0.05 * (copied > 0.3)))
+        seen = painted(kept, crossing(progress), theme)
+    assert max(copied for copied, _proven in progress.values()) == 1.0
+    assert differ(seen, painted(RibbonPicture(), crossing(progress), theme)) < 0.01
+    # What goes back, moves or ends is drawn anew.
+    progress[0] = (0.1, 0.0)
+    for changed in (crossing(progress), crossing(progress, 700.0)):
+        assert differ(painted(kept, changed, theme), painted(RibbonPicture(), changed, theme)) == 0
+    ended = [replace(each, ribbon=replace(each.ribbon, mark=Mark.PROVEN)) for each in crossing(progress)]
+    assert differ(painted(kept, ended, theme), painted(RibbonPicture(), ended, theme)) == 0
+    theme.apply("light" if scheme == "dark" else "dark", 100)
+    assert differ(painted(kept, ended, theme), painted(RibbonPicture(), ended, theme)) == 0
