@@ -65,7 +65,7 @@ def test_the_list_comes_along_to_the_byte(film: Path, tmp_path: Path, words: tup
 )
 def test_where_no_list_is_held_that_is_said(film: Path, tmp_path: Path, words: tuple[str, ...]) -> None:
     path, said = made(film, tmp_path, *words)
-    assert "Sound track 1 of the original has 4 channels (FR+FL+FC+TC)" in said
+    assert "The channels of sound track 1 are 4 channels (FR+FL+FC+TC) in the original" in said
     assert "does not say what each of them is" in said
     assert heard(path) == heard(film)
 
@@ -77,3 +77,38 @@ def test_channels_without_a_name_go_into_mp4_to_the_bit(film: Path, tmp_path: Pa
     sound = json.loads(diadoche("identify", path, "--json").stdout)[0]["audio"][0]
     assert (sound["codec"], sound["channels"], sound["bit_depth"]) == ("flac", CHANNELS, 24)
     assert heard(path) == heard(film)
+
+
+def named(path: Path, layout: str) -> Path:
+    """A film whose sound has a layout with a name, by the distribution's FFmpeg."""
+    ffmpeg(
+        "-f", "lavfi", "-i", f"testsrc=s=320x240:r=25:d={SECONDS}", "-f", "lavfi", "-i",
+        f"anoisesrc=d={SECONDS}:r={RATE_HZ}", "-map", "0:v", "-map", "1:a", "-af", f"aformat=channel_layouts={layout}",
+        "-c:v", "libx264", "-c:a", "pcm_s24le", path,
+    )  # fmt: skip
+    return path
+
+
+def told_by(path: Path) -> str:
+    """The layout that a reader finds."""
+    return str(json.loads(diadoche("identify", path, "--json").stdout)[0]["audio"][0]["layout"])
+
+
+@pytest.mark.parametrize("layout", ["2.1", "3.1", "7.0", "7.1(wide)"])
+def test_channels_are_not_called_others_for_their_number(tmp_path: Path, layout: str) -> None:
+    """The lossless coder of MP4 takes three channels for left, right and centre, and so on [RFC9639, 9.1.3]."""
+    source = named(tmp_path / "in.mov", layout)
+    path, said = made(source, tmp_path, "convert", "--recipe", "review-h264")
+    assert told_by(path) == told_by(source) == layout
+    assert "channels of sound track" not in said
+
+
+@pytest.mark.parametrize("layout", ["5.1", "6.1", "7.1"])
+def test_what_a_container_does_not_tell_of_named_channels_is_said(tmp_path: Path, layout: str) -> None:
+    source = named(tmp_path / "in.mov", layout)
+    path, said = made(source, tmp_path, "rewrap")
+    assert told_by(path) == told_by(source)
+    assert "channels of sound track" not in said
+    path, said = made(source, tmp_path, "rewrap", "--container", "mkv")
+    assert f"The channels of sound track 1 are {told_by(source)} in the original" in said
+    assert heard(path) == heard(source)

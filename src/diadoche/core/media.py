@@ -46,6 +46,16 @@ def layout_of(sound: av.AudioCodecContext | av.AudioFrame) -> tuple[str, int]:
     return name, layout.nb_channels
 
 
+def sound_layouts(path: Path) -> list[str]:
+    """What a file says its sound tracks' channels are, by the media library's names.
+
+    Raises:
+        MediaError: it cannot be opened.
+    """
+    with opened([path]) as media:
+        return [layout_of(stream.codec_context)[0] for stream in media.streams.audio]
+
+
 def sound_frame(frame: av.AudioFrame) -> av.AudioFrame:
     """Decoded sound as the library's binding can handle it: where its channels are listed, without the list."""
     name, _channels = layout_of(frame)

@@ -34,6 +34,9 @@ _ENTRY_HEAD_BYTES = 78
 _TIMECODE = b"tmcd"
 _COPY_BYTES = 4 * 1024 * 1024
 _SMALLEST_SOUND_BOX = 20
+_LIST, _BITMAP = 0, 0x10000
+# Plain PCM in QuickTime files [QTFF].
+_PLAIN_SOUND = {"lpcm", "in24", "in32", "sowt", "twos", "fl32", "fl64", "raw ", "NONE"}
 _LARGEST_SAMPLES = 50_000_000
 
 
@@ -140,9 +143,9 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
 
 
 def _sound_boxes(track: bytes) -> tuple[tuple[str, bytes], ...]:
-    """What the entry of a sound track tells of its channels: `SA3D`, and `chan` where it lists them one by one."""
+    """What the entry of a sound track tells of its channels."""
     found = ((kind, _sound_box(track, kind)) for kind in ("SA3D", "chan"))
-    return tuple((kind, payload) for kind, payload in found if payload and (kind == "SA3D" or _lists(payload)))
+    return tuple((kind, payload) for kind, payload in found if payload)
 
 
 def _sound_box(track: bytes, kind: str) -> bytes:
@@ -153,14 +156,13 @@ def _sound_box(track: bytes, kind: str) -> bytes:
     return entry[place + 4 : place - 4 + size] if size >= _SMALLEST_SOUND_BOX else b""
 
 
-def _lists(channel_layout: bytes) -> bool:
-    """Whether a `chan` box names each channel by itself: layout tag 0 [QTFF, channel layouts]."""
-    return channel_layout[4:8] == bytes(4)
-
-
 def _channels_told(kind: str, payload: bytes) -> int:
-    """Of how many channels such a box tells."""
-    return int.from_bytes(payload[8:12] if kind == "SA3D" else payload[12:16], "big")
+    """Of how many channels such a box tells [QTFF, channel layouts: a list, a bit for each, or a tag with a count]."""
+    if kind == "SA3D":
+        return int.from_bytes(payload[8:12], "big")
+    tag, bits, listed = struct.unpack(">III", payload[4:16])
+    count: int = {_LIST: listed, _BITMAP: bits.bit_count()}.get(tag, tag & 0xFFFF)
+    return count
 
 
 def _joined(
@@ -401,8 +403,8 @@ def _sound_track(track: bytes, told: Sequence[tuple[str, bytes]]) -> bytes:
     kind, entry = next(inner_boxes(description[8:]), ("", b""))
     changed = entry
     for name, payload in told:
-        # Of sound that was mixed to other channels it is true no more.
-        if _channels(entry) == _channels_told(name, payload):
+        # Of sound that was mixed to other channels it is true no more; of coded sound its codec tells.
+        if _channels(entry) == _channels_told(name, payload) and (name == "SA3D" or kind in _PLAIN_SOUND):
             old = _sound_box(track, name)
             if old and old != payload:
                 changed = changed.replace(_box(name, old), b"")

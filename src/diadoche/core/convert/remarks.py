@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 
-from diadoche.core.codecnames import lists_channels
-from diadoche.core.convert.kept_boxes import Kept
+from diadoche.core.codecnames import lists_channels, names_places
 from diadoche.core.convert.sound import SoundTrack
+from diadoche.core.convert.sound_coding import layout_name
 from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.errors import Problem
 from diadoche.core.sizes import count_text
@@ -102,23 +102,31 @@ def sound_remarks(name: str, sounds: Sequence[SoundTrack]) -> Iterator[Problem]:
             )
 
 
-def channels_not_told(name: str, layouts: Sequence[str], kept: Kept) -> Iterator[Problem]:
-    """That an output does not say what the channels of a track are, where the original lists them one by one.
+def layouts_told(name: str, layouts: Sequence[str], told: Sequence[str]) -> Iterator[Problem]:
+    """Where an output says something else of its channels than the original, or nothing.
 
     Args:
         name: of the output.
-        layouts: of the original's sound tracks, by the media library's names.
-        kept: what was written into the output of what the original says.
+        layouts: of the original's sound tracks that went in, by the media library's names.
+        told: of the output's, as it was read back.
     """
-    for number, layout in enumerate(layouts):
-        told = dict(kept.sound_boxes[number]) if number < len(kept.sound_boxes) else {}
-        if lists_channels(layout) and "chan" not in told:
-            yield remark(
-                name,
-                f"Sound track {number + 1} of the original has {layout}: {name} holds them in this order and does not "
-                "say what each of them is.",
-                "Name them where sound is edited, or choose a recipe in MOV.",
-            )
+    for number, (before, after) in enumerate(zip(layouts, told, strict=False), start=1):
+        if _same_places(before, after):
+            continue
+        says = f"says {after}" if names_places(after) else "does not say what each of them is"
+        yield remark(
+            name,
+            f"The channels of sound track {number} are {before} in the original: {name} holds them in this order, and "
+            f"{says}.",
+            "Name them where sound is edited, or choose MOV.",
+        )
+
+
+def _same_places(before: str, after: str) -> bool:
+    """Whether two names mean the same places; codecs make no difference between back and side [RFC9639, 9.1.3]."""
+    one, other = (layout_name(layout).replace("(side)", "") for layout in (before, after))
+    # What was never named has nothing to lose.
+    return one == other or not (names_places(before) or lists_channels(before))
 
 
 def places(times_s: Sequence[Fraction]) -> str:

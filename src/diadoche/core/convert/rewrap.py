@@ -20,12 +20,12 @@ from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, wh
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
-from diadoche.core.convert.remarks import channels_not_told
+from diadoche.core.convert.remarks import layouts_told
 from diadoche.core.convert.sound import SampleDigest, Samples
 from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
-from diadoche.core.media import decoding, opened, sound_frame
+from diadoche.core.media import decoding, opened, sound_frame, sound_layouts
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TimedPacket, tracks_of
 from diadoche.core.spatial import MAKER, SphereTags, one_eye_px, v1_box, v2_boxes
@@ -188,6 +188,8 @@ class _Copying:
         # Tracks and boxes that no muxer takes along; between ISO base media alone.
         self.kept = Kept()
         self._unjoined: list[int] = []
+        # What the output says its channels are; known when it was read back.
+        self._layouts: list[str] = []
 
     @property
     def as_pcm(self) -> frozenset[int]:
@@ -295,6 +297,7 @@ class _Copying:
         with opened([part]) as media, decoding(part):
             tracks = tracks_of(media, every_picture=True)
             tick_s = Fraction(tracks[0].time_base or 1)
+            self._layouts = sound_layouts(part)
             if len(tracks) != len(self._tracks):
                 return _ReadBack(False, instants, tick_s)
             again: list[TrackDigest | SampleDigest] = [
@@ -360,8 +363,7 @@ class _Copying:
                     "Keep the original beside it if that is needed.",
                 )
             )
-        listed = [track.layout if number in self.as_pcm else "" for number, track in enumerate(self.facts.audio)]
-        found += channels_not_told(name, listed, self.kept)
+        found += layouts_told(name, [track.layout for track in self.facts.audio], self._layouts)
         if self._container == "mp4" and self.as_pcm - set(self._unjoined):
             found.append(
                 Problem(

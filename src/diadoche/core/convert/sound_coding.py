@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diadoche.core.codecnames import unnamed_layout
+from diadoche.core.codecnames import names_places, unnamed_layout
 from diadoche.core.convert.formats import SoundFormat
 
 CODECS = ("pcm", "flac", "aac", "none")
@@ -13,7 +13,8 @@ _ENCODERS = {"s16": "pcm_s16le", "s32": "pcm_s24le", "flt": "pcm_f32le"}
 _AAC_RATES = {96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025, 8_000, 7_350}
 _AAC_LAYOUTS = {"mono", "stereo", "3.0", "4.0", "5.0", "5.1", "7.1"}
 _AAC_BITS_A_CHANNEL = 128_000
-# More channels FLAC does not hold [RFC9639, 9.1.3].
+# What FLAC takes so many channels for, whatever they are; it holds no more than eight [RFC9639, 9.1.3].
+_FLAC_LAYOUTS = {"mono", "stereo", "3.0", "quad", "5.0", "5.0(side)", "5.1", "5.1(side)", "6.1", "7.1"}
 _FLAC_CHANNELS = 8
 _FLAC_SHARE = 0.6
 
@@ -39,6 +40,8 @@ class SoundCoding:
 def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
     """How a track is encoded by a recipe: lossless where the wanted codec does not hold its channels or its rate.
 
+    FLAC knows channels by their number alone: where it would take them for others, they become plain PCM.
+
     Plain PCM has 16 bits where the source has no more, floats where it floats, else 24: nothing is rounded away.
 
     Args:
@@ -48,7 +51,9 @@ def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
     if codec == "aac" and sound.rate in _AAC_RATES and layout_name(sound.layout) in _AAC_LAYOUTS:
         return SoundCoding("aac", "flt", exact=False, bit_rate=_AAC_BITS_A_CHANNEL * sound.channels)
     samples = "s16" if sound.bit_depth is not None and sound.bit_depth <= 16 else "s32"
-    if codec in {"aac", "flac"} and sound.channels <= _FLAC_CHANNELS:
+    layout = layout_name(sound.layout)
+    kept_by_flac = layout in _FLAC_LAYOUTS or not names_places(sound.layout)
+    if codec in {"aac", "flac"} and sound.channels <= _FLAC_CHANNELS and kept_by_flac:
         return SoundCoding("flac", samples)
     plain = "flt" if sound.floating else samples
     return SoundCoding(_ENCODERS[plain], plain)

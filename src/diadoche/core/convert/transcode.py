@@ -29,7 +29,7 @@ from diadoche.core.convert.new_output import new_file, output_name, size_of
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe
-from diadoche.core.convert.remarks import channels_not_told, guessed_colours, picture_remarks, remark, sound_remarks
+from diadoche.core.convert.remarks import guessed_colours, layouts_told, picture_remarks, remark, sound_remarks
 from diadoche.core.convert.signature import picture_digest, signature_of
 from diadoche.core.convert.sources import PictureSource
 from diadoche.core.convert.stages.timing import Placed
@@ -37,6 +37,7 @@ from diadoche.core.convert.targets.film import Film
 from diadoche.core.convert.targets.stills import Stills
 from diadoche.core.convert.targets.target import Target
 from diadoche.core.errors import MediaError, Problem, RequestError
+from diadoche.core.media import sound_layouts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Sound
 from diadoche.core.timecode import Timecode
@@ -172,6 +173,8 @@ class _Encoding:
         self._waiting: list[Sound] = []
         self._more_tracks: set[int] = set()
         self._kept = Kept()
+        # What the output says its channels are; known when it was checked.
+        self._layouts: list[str] = []
         self.decoded = 0
 
     @property
@@ -297,6 +300,7 @@ class _Encoding:
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
         checks, findings = self._target.examine(part, self._expected, watch)
+        self._layouts = sound_layouts(part) if self._target.sounds else []
         if not self._kept.is_empty:
             checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
         first, found, plan = self._timing.begins or 0, self._timing.map, self._plan
@@ -314,8 +318,7 @@ class _Encoding:
             yield guessed_colours(name, self._levels.guessed)
         yield from picture_remarks(name, self._timing.map, first, self._rate, is_part=is_part)
         yield from sound_remarks(name, self._target.sounds)
-        if self._target.sounds:
-            yield from channels_not_told(name, [sound.layout for sound in self._source.sounds], self._kept)
+        yield from layouts_told(name, [sound.layout for sound in self._source.sounds], self._layouts)
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
         comes_along = self._target.holds_boxes and not is_part and not first
