@@ -268,6 +268,10 @@ class Board(QWidget):
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
         self._picture = RibbonPicture()
+        # Never on show: how high a card would be.
+        self._measured = CardPanel(theme, screen, "")
+        self._measured.setParent(self)
+        self._measured.hide()
         self._painted_s = 0.0
         self._left, self._right = QVBoxLayout(), QVBoxLayout()
         self._no_card = _empty("No card is in.", _NOT_SEEN, _CARD_WIDTH_PX)
@@ -383,16 +387,21 @@ class Board(QWidget):
         if by == self._chosen_by:
             return
         self._chosen_by = by
-        for group in groups:
-            self._show_group(group, compact=False)
-        tops: list[QWidget] = [
-            self._sets[group.key] if group.title else self._cards[group.rows[0].key] for group in groups
-        ]
-        width = self._card_width()
-        # What wraps is higher than it hints at.
-        highs = [top.heightForWidth(width) if top.hasHeightForWidth() else top.sizeHint().height() for top in tops]
-        high = sum(highs) + _SPACE_PX * len(tops)
+        high = sum(self._roomy_px(group) for group in groups) + _SPACE_PX * len(groups)
         self._compact = len(rows) > 1 and high > seen_px
+
+    def _roomy_px(self, group: CardGroup) -> int:
+        """How high a group is where its cards tell all."""
+        width = self._card_width()
+        if group.title:
+            self._show_group(group, compact=False)
+            top: QWidget = self._sets[group.key]
+        else:
+            # Not in the panel that is on show: to turn that over and back costs a window of eight a quarter second.
+            top = self._measured
+            self._measured.show_row(group.rows[0], width, compact=False)
+        # What wraps is higher than it hints at.
+        return top.heightForWidth(width) if top.hasHeightForWidth() else top.sizeHint().height()
 
     def _show_places(self, rows: list[PlaceRow]) -> None:
         for key in set(self._places) - {str(row.path) for row in rows}:

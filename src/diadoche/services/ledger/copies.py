@@ -48,17 +48,33 @@ class CopyEntry:
 
 def copy_entry(row: CopyRow) -> CopyEntry:
     """A row as a value."""
-    return CopyEntry(
+    return copy_of_columns(
         row.destination,
         row.root,
         row.manifest,
         row.files_verified,
-        state_of(row.status),
+        row.status,
         row.disk,
         row.disk_words,
-        row.verified.replace(tzinfo=UTC) if row.verified else None,
+        row.verified,
         row.last_check,
     )
+
+
+def copy_of_columns(
+    destination: str,
+    root: str,
+    manifest: str,
+    files_verified: int,
+    status: str,
+    disk: str,
+    disk_words: str,
+    verified: datetime | None,
+    last_check: str,
+) -> CopyEntry:
+    """The columns of a row as a value, in their order; `verified` in universal time, as the database gives it."""
+    at = verified.replace(tzinfo=UTC) if verified else None
+    return CopyEntry(destination, root, manifest, files_verified, state_of(status), disk, disk_words, at, last_check)
 
 
 def state_of(text: str) -> CopyState:

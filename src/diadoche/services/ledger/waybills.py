@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import Any
 
 from sqlalchemy import Select, func, or_, select
-from sqlalchemy.orm import Session, defer, selectinload
+from sqlalchemy.orm import Session
 
 from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.tree import FileEntry
@@ -15,7 +16,14 @@ from diadoche.core.errors import Problem
 from diadoche.core.names import shown
 from diadoche.core.offload.copies import Copy
 from diadoche.core.offload.offload import OffloadResult
-from diadoche.services.ledger.copies import CopyEntry, copy_entry, forget_replaced, proven_disks, put_copy, same_disk
+from diadoche.services.ledger.copies import (
+    CopyEntry,
+    copy_of_columns,
+    forget_replaced,
+    proven_disks,
+    put_copy,
+    same_disk,
+)
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, ShootRow, WaybillRow
 from diadoche.services.wire import to_text
@@ -139,42 +147,57 @@ def _put_files(
 
 def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
     """All offloads, the newest first; with a search, those whose card, shoot, day, clips or digests hold the text."""
+    asked = _searched(search)
+    clips = select(ClipRow.waybill_id, func.count()).group_by(ClipRow.waybill_id)
+    copies = select(CopyRow.waybill_id, *_COPY_COLUMNS).order_by(CopyRow.id)
+    if search.strip():
+        copies = copies.where(CopyRow.waybill_id.in_(asked.with_only_columns(WaybillRow.id)))
     with ledger.session() as session:
-        counts = dict(session.execute(select(ClipRow.waybill_id, func.count()).group_by(ClipRow.waybill_id)).all())
+        # Columns, not objects: a ledger of years is read whenever a card is done, and the window waits for it.
+        counts = dict(session.execute(clips).all())
         names = dict(session.execute(select(ShootRow.id, ShootRow.name)).all())
-        # The record of each is long: it is counted where it lies.
-        told = (func.length(WaybillRow.result) - func.length(func.replace(WaybillRow.result, _PROBLEM, ""))) / len(
-            _PROBLEM
+        copies_of: dict[int, list[CopyEntry]] = {}
+        for waybill_id, *columns in session.execute(copies):
+            copies_of.setdefault(waybill_id, []).append(copy_of_columns(*columns))
+        rows = session.execute(asked.order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
+    return [
+        WaybillEntry(
+            row.id,
+            row.card,
+            row.layout,
+            row.fingerprint,
+            row.started.replace(tzinfo=UTC),
+            row.seconds,
+            row.files,
+            row.size_bytes,
+            counts.get(row.id, 0),
+            row.whole,
+            row.html,
+            tuple(copies_of.get(row.id, ())),
+            int(row.told),
+            names.get(row.shoot_id, ""),
         )
-        asked = _searched(search).order_by(WaybillRow.started.desc(), WaybillRow.id.desc())
-        rows = session.execute(asked.add_columns(told)).all()
-        return [
-            WaybillEntry(
-                row.id,
-                row.card,
-                row.layout,
-                row.fingerprint,
-                row.started.replace(tzinfo=UTC),
-                row.seconds,
-                row.files,
-                row.size_bytes,
-                counts.get(row.id, 0),
-                row.whole,
-                row.html,
-                tuple(copy_entry(copy) for copy in row.copies),
-                int(problems),
-                names.get(row.shoot_id, ""),
-            )
-            for row, problems in rows
-        ]
+        for row in rows
+    ]
 
 
 # What stands once in each problem of a record.
 _PROBLEM = '"what"'
+_COLUMNS = (
+    WaybillRow.id, WaybillRow.card, WaybillRow.layout, WaybillRow.fingerprint, WaybillRow.started, WaybillRow.seconds,
+    WaybillRow.files, WaybillRow.size_bytes, WaybillRow.whole, WaybillRow.html, WaybillRow.shoot_id,
+)  # fmt: skip
+_COPY_COLUMNS = (
+    CopyRow.destination, CopyRow.root, CopyRow.manifest, CopyRow.files_verified, CopyRow.status, CopyRow.disk,
+    CopyRow.disk_words, CopyRow.verified, CopyRow.last_check,
+)  # fmt: skip
 
 
-def _searched(text: str) -> Select[WaybillRow]:
-    wanted = select(WaybillRow).options(selectinload(WaybillRow.copies), defer(WaybillRow.result))
+def _searched(text: str) -> Select[*tuple[Any, ...]]:
+    # The record of each may be long: its problems are counted where it lies.
+    without = func.length(func.replace(WaybillRow.result, _PROBLEM, ""))
+    told = (func.length(WaybillRow.result) - without) / len(_PROBLEM)
+    wanted: Select[*tuple[Any, ...]] = select(*_COLUMNS, told.label("told"))
     if not text.strip():
         return wanted
     like = f"%{text.strip()}%"
