@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from diadoche.core.answering import HANGS_S
@@ -19,7 +19,7 @@ from diadoche.screens.sources import Sources
 from diadoche.screens.undo import Undo
 from diadoche.screens.watch_line import WatchLine, watch_line
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import waybills
+from diadoche.services.ledger.waybills import WaybillEntry, waybills
 from diadoche.services.station.card_in import Stage
 from diadoche.services.station.station import Station
 
@@ -34,7 +34,6 @@ class CardsScreen:
     def __init__(self, station: Station, ledger: Ledger, undo: Undo) -> None:
         self._undo = undo
         self._station = station
-        self._ledger = ledger
         self.on_change: Callable[[], None] = lambda: None
         # Told before, and of every change by itself: the sentence on top may say something else.
         self.on_line: Callable[[], None] = lambda: None
@@ -47,9 +46,9 @@ class CardsScreen:
 
     # -- what is shown -------------------------------------------------------------------------
 
-    def refresh(self) -> None:
-        """Reads the ledger anew; called when an offload has ended."""
-        self._waybills = waybills(self._ledger)
+    def take_waybills(self, entries: Sequence[WaybillEntry]) -> None:
+        """What the ledger knows of offloads now."""
+        self._waybills = list(entries)
 
     def groups(self) -> list[CardGroup]:
         """Cards as they stand together; those that need a person first."""

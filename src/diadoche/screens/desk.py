@@ -60,8 +60,7 @@ class Desk:
         # What is new is measured as soon as the shelf has it.
         self._unmeasured |= job.state is State.DONE and job.kind in {"identify", "make", "stitch"}
         if job.state is State.DONE and job.kind in {"offload", "identify"}:
-            self.cards.refresh()
-            self._soon(self.ledger.refresh, self.shelf.refresh)
+            self._soon(self._read_waybills, self.shelf.refresh)
         if job.state is State.DONE and job.kind in _NEW_COPIES:
             self._soon(self.shelf.refresh)
         if job.state.ended and job.kind == "offload":
@@ -78,6 +77,11 @@ class Desk:
             self._soon(self.station.look_at_the_rest)
         # Thousands of jobs may be asked for at once: they are shown together.
         self._soon(self._show_jobs)
+
+    def _read_waybills(self) -> None:
+        """Once for both that show them."""
+        self.ledger.refresh()
+        self.cards.take_waybills(self.ledger.everything)
 
     def _show_jobs(self) -> None:
         self.work.on_change()

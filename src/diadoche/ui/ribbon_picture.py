@@ -6,8 +6,9 @@ All beds lie below all progress; where two ribbons cross, the piece that came la
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap
@@ -42,12 +43,20 @@ class PlacedRibbon:
         """How far the part that was read back is seen, from the end."""
         return max(_LEAST, self.ribbon.proven) if self.ribbon.proven > 0 else 0.0
 
+    @property
+    def key(self) -> tuple[str, Path]:
+        """Which one it is."""
+        return self.ribbon.key, self.ribbon.place
+
+    @property
+    def end_mark(self) -> Mark | None:
+        """The mark at its end; before it has come there, all beds look alike."""
+        return self.ribbon.mark if self.ribbon.mark in {Mark.PROVEN, Mark.PROBLEM} else None
+
     def follows(self, before: PlacedRibbon) -> bool:
-        """Whether it is the same ribbon at the same place, a little further."""
+        """Whether it looks as it did, a little further."""
         return (
-            (self.ribbon.key, self.ribbon.place, self.ribbon.mark)
-            == (before.ribbon.key, before.ribbon.place, before.ribbon.mark)
-            and (self.ends, self.thick_px) == (before.ends, before.thick_px)
+            (self.ends, self.thick_px, self.end_mark) == (before.ends, before.thick_px, before.end_mark)
             and self.proven >= before.proven
             # What was read back may lie over what was copied; nothing else makes that less.
             and (self.copied >= before.copied or self.copied == 1 - self.proven)
@@ -59,7 +68,7 @@ class RibbonPicture:
 
     def __init__(self) -> None:
         self._picture = QPixmap()
-        self._drawn: list[PlacedRibbon] = []
+        self._drawn: dict[tuple[str, Path], PlacedRibbon] = {}
         self._colours: Colours | None = None
         self._mark_px = 0.0
 
@@ -81,8 +90,8 @@ class RibbonPicture:
         goes_on = (
             self._picture.size() == wanted
             and (self._colours, self._mark_px) == (colours, mark_px)
-            and len(ribbons) == len(self._drawn)
-            and all(now.follows(before) for now, before in zip(ribbons, self._drawn, strict=True))
+            and self._drawn.keys() == {each.key for each in ribbons}
+            and all(each.follows(self._drawn[each.key]) for each in ribbons)
         )
         if not goes_on:
             self._picture = QPixmap(wanted)
@@ -93,15 +102,15 @@ class RibbonPicture:
         if not goes_on:
             for each in ribbons:
                 _draw_bed(inside, each, mark_px, colours)
-        _draw_progress(inside, ribbons, self._drawn if goes_on else None, colours)
+        _draw_progress(inside, ribbons, self._drawn if goes_on else {}, colours)
         inside.end()
-        self._drawn, self._colours, self._mark_px = list(ribbons), colours, mark_px
+        self._drawn, self._colours, self._mark_px = {each.key: each for each in ribbons}, colours, mark_px
         painter.drawPixmap(0, 0, self._picture)
 
 
 def _draw_bed(painter: QPainter, placed: PlacedRibbon, mark_px: float, colours: Colours) -> None:
     """What of a ribbon stays: its bed, or all of one that is proven, and the mark at its end."""
-    mark, thick = placed.ribbon.mark, placed.thick_px
+    mark, thick = placed.end_mark, placed.thick_px
     if mark is Mark.PROVEN:
         pale = QColor(colours.proven)
         pale.setAlphaF(_PALE_ON_DARK if colours.dark else _PALE)
@@ -109,19 +118,20 @@ def _draw_bed(painter: QPainter, placed: PlacedRibbon, mark_px: float, colours: 
     else:
         _stroke(painter, placed, (0, 1), QBrush(QColor(colours.line)), thick)
         _stroke(painter, placed, (0, 1), QBrush(QColor(colours.panel)), thick - 2)
-    if mark in {Mark.PROVEN, Mark.PROBLEM}:
+    if mark is not None:
         end = placed.ends[1]
         paint_mark(painter, QRectF(end.x() - _END_PX - mark_px, end.y() - mark_px / 2, mark_px, mark_px), mark, colours)
 
 
 def _draw_progress(
-    painter: QPainter, ribbons: Sequence[PlacedRibbon], before: Sequence[PlacedRibbon] | None, colours: Colours
+    painter: QPainter, ribbons: Sequence[PlacedRibbon], drawn: Mapping[tuple[str, Path], PlacedRibbon], colours: Colours
 ) -> None:
     stripes, proven = hatch(colours), QBrush(QColor(colours.proven))
-    for number, now in enumerate(ribbons):
-        if now.ribbon.mark is Mark.PROVEN:
+    for now in ribbons:
+        if now.end_mark is Mark.PROVEN:
             continue
-        copied, read_back = (before[number].copied, before[number].proven) if before is not None else (0.0, 0.0)
+        before = drawn.get(now.key)
+        copied, read_back = (before.copied, before.proven) if before is not None else (0.0, 0.0)
         if now.copied > copied:
             _stroke(painter, now, (max(0.0, copied - _OVERLAP), now.copied), stripes, now.thick_px - 1)
         if now.proven > read_back:
