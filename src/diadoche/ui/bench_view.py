@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFrame, QMenu, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QFrame, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from diadoche.demo.bench import READERS, Bench
 from diadoche.demo.faulty_folder import Faults
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.ui.flow_layout import FlowLayout
-from diadoche.ui.parts import button, emptied, label, menu_button
+from diadoche.ui.parts import button, label, menu_button
 
 _MANY = 5
+_FREE = "Into the first free reader"
 _LOOK_S = 1.0
 _LETTERS = 9
 _SLOW_BYTES_S = 300_000
@@ -49,6 +51,8 @@ class BenchView(QFrame):
         self._looked_s = -_LOOK_S
         self._media: tuple[Medium, ...] = ()
         self._outside: list[Path] = []
+        # Each by what it shows.
+        self._parts: dict[object, QWidget] = {}
         self.refresh()
 
     def refresh(self) -> None:
@@ -64,32 +68,56 @@ class BenchView(QFrame):
         if now == self._shown and self._row.count():
             return
         self._shown = now
-        emptied(self._row)
+        self._show([*self._readers(taken), *self._beside(outside, taken)])
+
+    def _show(self, parts: Sequence[tuple[object, Callable[[], QWidget]]]) -> None:
+        """Shows parts, each with what it shows and how it is made; one that shows the same is not made anew."""
+        wanted = {key for key, _make in parts}
+        for key in self._parts.keys() - wanted:
+            self._parts.pop(key).deleteLater()
+        while self._row.count():
+            self._row.takeAt(0)
+        for key, make in parts:
+            if key not in self._parts:
+                self._parts[key] = make()
+            self._row.addWidget(self._parts[key])
+
+    def _readers(self, taken: Sequence[tuple[int, Medium]]) -> Iterator[tuple[object, Callable[[], QWidget]]]:
+        yield "words", self._words
+        short = len(taken) > _MANY
+        for number, medium in taken:
+            fault = self._faults.get(medium.key, "")
+            words = f"{medium.label}: {fault}" if fault else medium.label
+            words = self._shortened(words) if short and len(words) > _LETTERS else words
+            yield (number, medium, fault, words, short), partial(self._reader, number, medium, words, short=short)
+
+    def _beside(
+        self, outside: Sequence[Path], taken: Sequence[tuple[int, Medium]]
+    ) -> Iterator[tuple[object, Callable[[], QWidget]]]:
+        """The cards that lie beside the readers, and what is to be said of them."""
+        if len(taken) + len(outside) <= _MANY:
+            for card in outside:
+                yield card, partial(button, f"Put in {card.name}", partial(self._put, card), tip=_FREE)
+        elif outside:
+            free = len(taken) < READERS
+            yield (tuple(outside), free), partial(self._put_menu, outside, free=free)
+        said = self._bench.coming() or ("All cards are in." if not outside and len(taken) <= _MANY else "")
+        if said:
+            yield said, partial(label, said, "soft")
+
+    @staticmethod
+    def _words() -> QWidget:
         words = QFrame()
         column = QVBoxLayout(words)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(label("Bench", "strong"))
         column.addWidget(label(f"{READERS} readers, simulated", "small"))
-        self._row.addWidget(words)
-        for number, medium in taken:
-            self._row.addWidget(self._reader(number, medium, short=len(taken) > _MANY))
-        if len(taken) + len(outside) <= _MANY:
-            for card in outside:
-                put = partial(self._put, card)
-                self._row.addWidget(button(f"Put in {card.name}", put, tip="Into the first free reader"))
-        elif outside:
-            self._row.addWidget(self._put_menu(outside, free=len(taken) < READERS))
-        if self._bench.coming():
-            self._row.addWidget(label(self._bench.coming(), "soft"))
-        elif not outside and len(taken) <= _MANY:
-            self._row.addWidget(label("All cards are in.", "soft"))
+        return words
 
-    def _reader(self, number: int, medium: Medium, *, short: bool) -> QPushButton:
-        fault = self._faults.get(medium.key, "")
-        words = f"{medium.label}: {fault}" if fault else medium.label
+    def _reader(self, number: int, medium: Medium, words: str, *, short: bool) -> QPushButton:
         made, menu = menu_button(
-            self._shortened(words) if short and len(words) > _LETTERS else words,
+            words,
             name="bench" if short else "",
             tip=f"{medium.label}, in reader {number}. It can be pulled out, and made to fail.",
         )
@@ -99,6 +127,7 @@ class BenchView(QFrame):
             self._add(
                 menu, title, lambda kind=kind: self._fail(number, medium.key, kind), not self._bench.without_faults
             )
+        fault = self._faults.get(medium.key, "")
         self._add(menu, "Mend it", lambda: self._fail(number, medium.key, ""), bool(fault))
         return made
 
@@ -108,8 +137,8 @@ class BenchView(QFrame):
         alike = sum(medium.label.partition(" ")[0] == first for medium in self._media)
         return f"…{rest}" if rest and alike > 1 else f"{words[: _LETTERS - 1].strip()}…"
 
-    def _put_menu(self, outside: list[Path], *, free: bool) -> QPushButton:
-        made, menu = menu_button("Put in", tip="Into the first free reader")
+    def _put_menu(self, outside: Sequence[Path], *, free: bool) -> QPushButton:
+        made, menu = menu_button("Put in", tip=_FREE)
         for card in outside:
             self._add(menu, f"Put in {card.name}", lambda card=card: self._put(card), free)
         return made
