@@ -264,6 +264,8 @@ def test_the_window_comes_back_as_large_as_it_was(open_window: Opener) -> None:
     first.close()
     again = open_window()
     assert again.window.size() == QSize(1111, 712)
+    again.window.go_to(4)
+    again.window.ledger.show_page(1)
     assert again.window.ledger.disk_table.columnWidth(0) == made
     assert again.window.column_widths() == first.window.column_widths() != {}
 

@@ -19,7 +19,7 @@ from diadoche.screens.sources import Sources
 from diadoche.screens.undo import Undo
 from diadoche.screens.watch_line import WatchLine, watch_line
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.waybills import WaybillEntry, waybills
+from diadoche.services.ledger.waybills import WaybillEntry
 from diadoche.services.station.card_in import Stage
 from diadoche.services.station.station import Station
 
@@ -31,7 +31,8 @@ NEVER = "Diadoche never changes, moves or erases anything on a card or among you
 class CardsScreen:
     """What the first view shows and allows."""
 
-    def __init__(self, station: Station, ledger: Ledger, undo: Undo) -> None:
+    def __init__(self, station: Station, ledger: Ledger, undo: Undo, waybills: Sequence[WaybillEntry]) -> None:
+        """`waybills`: what the ledger knows of offloads now."""
         self._undo = undo
         self._station = station
         self.on_change: Callable[[], None] = lambda: None
@@ -40,7 +41,7 @@ class CardsScreen:
         self._remaining = RemainingTime(station)
         self.sources = Sources(station, ledger)
         self.shoots = Shoots(station, ledger, undo)
-        self._waybills = waybills(ledger)
+        self._waybills = list(waybills)
         self.glance = GlanceScreen(station, ledger)
         self.let_out: Callable[[str], None] = lambda _key: None
 

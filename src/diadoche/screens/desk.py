@@ -34,12 +34,12 @@ class Desk:
         # Does something a little later; the window puts its own events between, so that no single one is long.
         self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._pending: list[Callable[[], None]] = []
-        self.cards = CardsScreen(station, ledger, self.undo)
+        self.ledger = LedgerScreen(station)
+        self.cards = CardsScreen(station, ledger, self.undo, self.ledger.everything)
         self.footage = FootageScreen(self.shelf, ledger)
         self.outputs = OutputsScreen(station, ledger, runner, self.shelf)
         self.footage.write_spheres = self.outputs.write_spheres
         self.work = WorkScreen(runner)
-        self.ledger = LedgerScreen(station)
         self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
         self.shelf.listeners.append(lambda _change: self._measure_playback())

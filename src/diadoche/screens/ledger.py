@@ -212,6 +212,8 @@ class LedgerScreen:
 
     def check_due(self, now: datetime) -> int:
         """Reads back what was not read for longer than its shoot allows and is here now; gives how many jobs."""
+        if not any(shoot.settings.check_every_days for shoot in (*self._shoots.values(), self._station.shoot)):
+            return 0
         count = 0
         waiting = {job.request.root for job in self._runner.jobs() if job.kind == "verify" and not job.state.ended}
         for entry in waybills(self._ledger):

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QAbstractTableModel, QEvent, QModelIndex, QSize, Qt
-from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut
+from PyQt6.QtGui import QKeySequence, QResizeEvent, QShortcut, QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableView
 
 from diadoche.screens.marks import Mark
@@ -226,6 +226,10 @@ class RowsTable(QTableView):
         super().resizeEvent(event)
         self.fit()
 
+    def showEvent(self, event: QShowEvent | None) -> None:  # Qt's name
+        super().showEvent(event)
+        self.fit()
+
     def changeEvent(self, event: QEvent | None) -> None:  # Qt's name
         super().changeEvent(event)
         if event is not None and event.type() in {QEvent.Type.FontChange, QEvent.Type.StyleChange}:
@@ -236,6 +240,10 @@ class RowsTable(QTableView):
         viewport, header = self.viewport(), self.horizontalHeader()
         if self._fitting or viewport is None or header is None:
             return
+        self.row_high = fit_rows(self, self._row_px)
+        # The words of what is not on show are measured when it is: those of five views would hold up a start.
+        if not self.isVisible():
+            return
         # A style that is put on tells each table many times, and nothing that columns depend on is different.
         model = self.model()
         rows = model.rowCount() if model is not None else 0
@@ -245,7 +253,6 @@ class RowsTable(QTableView):
         self._fitted = now
         self._fitting = True
         try:
-            self.row_high = fit_rows(self, self._row_px)
             self.setIconSize(self._model.icon_px)
             for column, width in enumerate(self._shares(viewport.width())):
                 self.setColumnWidth(column, width)
