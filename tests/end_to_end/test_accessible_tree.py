@@ -27,7 +27,7 @@ _CONTROLS = {"push button", "check box", "text", "entry", "combo box", "table", 
 _NAMED_APART = {"push button", "check box", "text", "table"}
 # What is on show in each view in the middle of the demo's day.
 _VIEWS = {
-    "Cards": ["Card Drone", "Card Keeper's camcorder", "Place for copies Shuttle A", "Offload"],
+    "Cards": ["Card Drone", "Card Keeper's camcorder", "Place for copies Shuttle A", "Drone to Shuttle A: ", "Offload"],
     "Footage": ["Clips", "Find clips", "Keep"],
     "Outputs": ["Outputs that were made", "Make"],
     "Work": ["Jobs", "Do it again"],

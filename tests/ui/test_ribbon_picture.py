@@ -8,12 +8,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPointF, QSize
+from PyQt6.QtCore import QPoint, QPointF, QSize
 from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from diadoche.screens.marks import Mark
 from diadoche.screens.ribbons import Ribbon
+from diadoche.ui.ribbon_bar import ribbon_at
 from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
 from diadoche.ui.theme import Theme
 
@@ -73,3 +74,17 @@ def test_pieces_make_the_same_picture(qapp: QApplication, scheme: str) -> None:
     assert differ(painted(kept, ended, theme), painted(RibbonPicture(), ended, theme)) == 0
     theme.apply("light" if scheme == "dark" else "dark", 100)
     assert differ(painted(kept, ended, theme), painted(RibbonPicture(), ended, theme)) == 0
+
+
+def test_a_ribbon_is_found_where_it_lies() -> None:
+    (first, *_rest) = crossing(dict.fromkeys(range(CARDS * PLACES), (0.4, 0.1)))
+    ribbons = [
+        first,
+        replace(first, ribbon=replace(first.ribbon, key="other"), ends=(QPointF(250, 300), QPointF(640, 300))),
+    ]
+    for share in (0.0, 0.2, 0.5, 0.8, 1.0):
+        on_it = first.at(share).toPoint()
+        assert ribbon_at(ribbons[:1], on_it) is first
+        assert ribbon_at(ribbons[:1], on_it + QPoint(0, 30)) is None
+    assert ribbon_at(ribbons, QPoint(400, 305)) is ribbons[1]
+    assert ribbon_at(ribbons, QPoint(200, 300)) is None

@@ -6,9 +6,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QPointF, QRect, QSize, Qt
-from PyQt6.QtGui import QFont, QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QVBoxLayout, QWidget
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QSize, Qt, QTimer
+from PyQt6.QtGui import QFont, QHelpEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QToolTip, QVBoxLayout, QWidget
 
 from diadoche.screens.actions import Action
 from diadoche.screens.card_groups import CardGroup
@@ -22,6 +22,7 @@ from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
+from diadoche.ui.ribbon_bar import RibbonBar, ribbon_at
 from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
 from diadoche.ui.theme import Theme
 
@@ -268,6 +269,13 @@ class Board(QWidget):
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
         self._picture = RibbonPicture()
+        self._placed: list[PlacedRibbon] = []
+        self._bars: dict[tuple[str, Path], RibbonBar] = {}
+        self._names: dict[str, str] = {}
+        # Where ribbons are is known when the board is painted; what lies over them follows in a turn of its own.
+        self._bars_follow = QTimer(self)
+        self._bars_follow.setSingleShot(True)
+        self._bars_follow.timeout.connect(self._place_bars)
         # Never on show: how high a card would be.
         self._measured = CardPanel(theme, screen, "")
         self._measured.setParent(self)
@@ -306,12 +314,13 @@ class Board(QWidget):
 
     def refresh(self) -> None:
         """Shows what is true now."""
-        self._show_cards(self._screen.groups())
+        groups = self._screen.groups()
+        self._names = {row.key: row.name for group in groups for row in group.rows}
+        self._show_cards(groups)
         self._show_places(self._screen.places())
         ribbons = self._screen.ribbons()
         if self._is_worth_it(ribbons):
             self._painted_s = time.monotonic()
-            self.setAccessibleDescription("; ".join(_spoken(ribbon) for ribbon in ribbons))
             self._ribbons = ribbons
             self.update()
 
@@ -433,6 +442,32 @@ class Board(QWidget):
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
                 placed.append(PlacedRibbon(ribbon, ends, thick))
         self._picture.paint(QPainter(self), placed, self.size(), min(_MARK_PX, room - 3), self._theme.colours)
+        self._placed = placed
+        if not self._bars_follow.isActive():
+            self._bars_follow.start(0)
+
+    def _place_bars(self) -> None:
+        for key in self._bars.keys() - {each.key for each in self._placed}:
+            self._bars.pop(key).deleteLater()
+        for each in self._placed:
+            if each.key not in self._bars:
+                self._bars[each.key] = RibbonBar(self)
+            self._bars[each.key].show_ribbon(each, self._spoken(each.ribbon))
+
+    def _spoken(self, ribbon: Ribbon) -> str:
+        return (
+            f"{self._names.get(ribbon.key, ribbon.key)} to {ribbon.place.name}: {round(ribbon.copied * 100)} % copied, "
+            f"{round(ribbon.proven * 100)} % read back, {ribbon.mark.value}"
+        )
+
+    def event(self, event: QEvent | None) -> bool:  # Qt's name
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            found = ribbon_at(self._placed, event.pos())
+            if found is not None:
+                QToolTip.showText(event.globalPos(), self._spoken(found.ribbon), self)
+                return True
+            QToolTip.hideText()
+        return super().event(event)
 
     def _room(self) -> float:
         """What one ribbon has along the edge where they are closest, in pixels."""
@@ -476,10 +511,3 @@ def _drawn(ribbon: Ribbon) -> tuple[object, ...]:
 
 def _step(high: int, count: int) -> float:
     return min(24.0, high / (count + 1))
-
-
-def _spoken(ribbon: Ribbon) -> str:
-    return (
-        f"{ribbon.key} to {ribbon.place.name}: {round(ribbon.copied * 100)} % copied, "
-        f"{round(ribbon.proven * 100)} % read back, {ribbon.mark.value}"
-    )

@@ -22,6 +22,7 @@ from diadoche.ui.theme import Colours
 _LEAST, _OVERLAP = 0.01, 0.005
 _PALE, _PALE_ON_DARK = 0.30, 0.42
 _END_PX = 8
+_HALVINGS, _NEAR_PX = 12, 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +53,22 @@ class PlacedRibbon:
     def end_mark(self) -> Mark | None:
         """The mark at its end; before it has come there, all beds look alike."""
         return self.ribbon.mark if self.ribbon.mark in {Mark.PROVEN, Mark.PROBLEM} else None
+
+    def at(self, share: float) -> QPointF:
+        """The point of its middle line at a share of its way."""
+        return _upto(_cubic(self.ends), share)[3]
+
+    def holds(self, point: QPointF) -> bool:
+        """Whether a point of the board lies on it."""
+        begin, end = self.ends
+        if not begin.x() <= point.x() <= end.x():
+            return False
+        low, high = 0.0, 1.0
+        # It never goes back: halved until the line stands above or below the point.
+        for _ in range(_HALVINGS):
+            middle = (low + high) / 2
+            low, high = (middle, high) if self.at(middle).x() < point.x() else (low, middle)
+        return abs(self.at(low).y() - point.y()) <= self.thick_px / 2 + _NEAR_PX
 
     def follows(self, before: PlacedRibbon) -> bool:
         """Whether it looks as it did, a little further."""
@@ -145,15 +162,20 @@ def _stroke(painter: QPainter, placed: PlacedRibbon, part: tuple[float, float], 
 
 def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
     """The part of a ribbon's middle line between two shares of its way: a part of a cubic is a cubic again."""
-    start, stop = ends
-    bend = QPointF((stop.x() - start.x()) * 0.5, 0)
-    left = _upto(_upto((start, start + bend, stop - bend, stop), end), begin / end if end else 0, rest=True)
+    left = _upto(_upto(_cubic(ends), end), begin / end if end else 0, rest=True)
     path = QPainterPath(left[0])
     path.cubicTo(*left[1:])
     return path
 
 
 _Cubic = tuple[QPointF, QPointF, QPointF, QPointF]
+
+
+def _cubic(ends: tuple[QPointF, QPointF]) -> _Cubic:
+    """The middle line of a ribbon: level where it leaves, and where it arrives."""
+    start, stop = ends
+    bend = QPointF((stop.x() - start.x()) * 0.5, 0)
+    return start, start + bend, stop - bend, stop
 
 
 def _upto(cubic: _Cubic, t: float, *, rest: bool = False) -> _Cubic:
