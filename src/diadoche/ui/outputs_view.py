@@ -253,7 +253,7 @@ class OutputsView(View):
             lambda row: screen.made()[row].mark,
             pictures=Pictures(self._icons, lambda row: Path(path) if (path := screen.made()[row].path) else None),
         )
-        self.made_table = RowsTable(self._model, "Outputs that were made", 1, (420, 300))
+        self.made_table = RowsTable(self._model, "Outputs that were made", 1, (440, 300))
         self.made_table.doubleClicked.connect(self._open_chosen)
         column.addWidget(self.made_table, 2)
         selection = self.made_table.selectionModel()

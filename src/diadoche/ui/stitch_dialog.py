@@ -103,6 +103,8 @@ class StitchDialog(QDialog):
             pictures=Pictures(icons, lambda row: self._takes[row].lenses[0][0]),
         )
         self.takes = RowsTable(self._model, "Takes", 0, (220, 160, 150))
+        # Takes of one card begin alike; their ends tell them apart.
+        self.takes.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.takes.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.takes.setFixedWidth(_LEFT_PX)
         self._model.changed()
