@@ -116,6 +116,28 @@ def test_channels_that_are_listed_one_by_one_are_identified(film: Path) -> None:
     assert '"channels": 4' in done.stdout
 
 
+@pytest.mark.parametrize(
+    ("words", "is_told"),
+    [
+        (["convert", "--recipe", "prores-422"], True),
+        (["convert", "--recipe", "review-h264"], True),
+        (["rewrap"], True),
+        (["rewrap", "--container", "mp4"], True),
+        (["rewrap", "--container", "mkv"], False),
+        (["convert", "--recipe", "ffv1"], False),
+    ],
+)
+def test_what_its_channels_are_is_told_by_the_output_or_said_to_be_lost(
+    film: Path, tmp_path: Path, words: list[str], is_told: bool
+) -> None:
+    (told,) = json.loads(diadoche(words[0], film, "--to", tmp_path / "out", *words[1:], "--json").stdout)
+    assert told["output"], told
+    said = " ".join(problem["what"] for problem in told["problems"])
+    assert ("are ambisonic 1 in the original" in said) is not is_told
+    read = json.loads(diadoche("identify", told["output"], "--json").stdout)[0]["audio"][0]
+    assert (read["layout"] == "ambisonic 1") is is_told
+
+
 @pytest.mark.parametrize("recipe", ["review-h264", "prores-422", "ffv1"])
 def test_a_recipe_that_codes_sound_otherwise_is_not_withheld_for_it(film: Path, tmp_path: Path, recipe: str) -> None:
     done = diadoche("convert", film, "--to", tmp_path / "out", "--recipe", recipe, "--json")

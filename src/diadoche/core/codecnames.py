@@ -48,8 +48,13 @@ def lists_channels(layout: str) -> bool:
 
 
 def names_places(layout: str) -> bool:
-    """Whether a layout is one that has a name, as "5.1": not a list of channels, and not their number alone."""
-    return " channels" not in layout or layout in {"1 channels", "2 channels"}
+    """Whether a layout is of places that have a name together, as "5.1": no list, no number alone, no directions."""
+    return layout in {"1 channels", "2 channels"} or not (" channels" in layout or is_ambisonic(layout))
+
+
+def is_ambisonic(layout: str) -> bool:
+    """Whether channels stand for directions: "ambisonic 1"."""
+    return layout.startswith("ambisonic")
 
 
 def unnamed_layout(layout: str) -> str:

@@ -144,7 +144,8 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
 
 def _sound_boxes(track: bytes) -> tuple[tuple[str, bytes], ...]:
     """What the entry of a sound track tells of its channels."""
-    found = ((kind, _sound_box(track, kind)) for kind in ("SA3D", "chan"))
+    # In this order they are written: where both are told, readers go by the later one.
+    found = ((kind, _sound_box(track, kind)) for kind in ("chan", "SA3D"))
     return tuple((kind, payload) for kind, payload in found if payload)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 
-from diadoche.core.codecnames import lists_channels, names_places
+from diadoche.core.codecnames import is_ambisonic, lists_channels, names_places
 from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.convert.sound_coding import layout_name
 from diadoche.core.convert.stages.timing import PictureMap
@@ -113,7 +113,7 @@ def layouts_told(name: str, layouts: Sequence[str], told: Sequence[str]) -> Iter
     for number, (before, after) in enumerate(zip(layouts, told, strict=False), start=1):
         if _same_places(before, after):
             continue
-        says = f"says {after}" if names_places(after) else "does not say what each of them is"
+        says = f"says {after}" if names_places(after) or is_ambisonic(after) else "does not say what each of them is"
         yield remark(
             name,
             f"The channels of sound track {number} are {before} in the original: {name} holds them in this order, and "
@@ -126,7 +126,7 @@ def _same_places(before: str, after: str) -> bool:
     """Whether two names mean the same places; codecs make no difference between back and side [RFC9639, 9.1.3]."""
     one, other = (layout_name(layout).replace("(side)", "") for layout in (before, after))
     # What was never named has nothing to lose.
-    return one == other or not (names_places(before) or lists_channels(before))
+    return one == other or not (names_places(before) or lists_channels(before) or is_ambisonic(before))
 
 
 def places(times_s: Sequence[Fraction]) -> str:
