@@ -112,3 +112,11 @@ def test_what_a_container_does_not_tell_of_named_channels_is_said(tmp_path: Path
     path, said = made(source, tmp_path, "rewrap", "--container", "mkv")
     assert f"The channels of sound track 1 are {told_by(source)} in the original" in said
     assert heard(path) == heard(source)
+
+
+@pytest.mark.parametrize("payload", [b"", bytes(11), bytes(15), b"\xff" * 19])
+def test_a_list_that_makes_no_sense_stops_nothing(tmp_path: Path, payload: bytes) -> None:
+    source = with_sound_box(named(tmp_path / "in.mov", "quad"), "chan", payload)
+    for words in (("rewrap",), ("convert", "--recipe", "prores-422")):
+        path, _said = made(source, tmp_path, *words)
+        assert heard(path) == heard(source)

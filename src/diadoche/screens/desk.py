@@ -96,7 +96,7 @@ class Desk:
 
     def files_changed(self) -> None:
         """Something else is known of files on places: outputs, copies, waybills."""
-        self._soon(self.outputs.refresh, self.ledger.refresh)
+        self._soon(self.outputs.refresh, self._read_waybills)
 
     def noted(self) -> None:
         """What happened has been written down."""

@@ -33,7 +33,8 @@ _LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
 _ENTRY_HEAD_BYTES = 78
 _TIMECODE = b"tmcd"
 _COPY_BYTES = 4 * 1024 * 1024
-_SMALLEST_SOUND_BOX = 20
+# What tells of channels in a sound entry, in the order in which it is written, and how much of it there is at least.
+_SMALLEST_PAYLOADS = {"chan": 16, "SA3D": 12}
 _LIST, _BITMAP = 0, 0x10000
 # Plain PCM in QuickTime files [QTFF].
 _PLAIN_SOUND = {"lpcm", "in24", "in32", "sowt", "twos", "fl32", "fl64", "raw ", "NONE"}
@@ -144,8 +145,8 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
 
 def _sound_boxes(track: bytes) -> tuple[tuple[str, bytes], ...]:
     """What the entry of a sound track tells of its channels."""
-    # In this order they are written: where both are told, readers go by the later one.
-    found = ((kind, _sound_box(track, kind)) for kind in ("chan", "SA3D"))
+    # Where both are told, readers go by the later one.
+    found = ((kind, _sound_box(track, kind)) for kind in _SMALLEST_PAYLOADS)
     return tuple((kind, payload) for kind, payload in found if payload)
 
 
@@ -154,7 +155,9 @@ def _sound_box(track: bytes, kind: str) -> bytes:
     entry = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
     place = entry.find(kind.encode())
     size = int.from_bytes(entry[place - 4 : place], "big") if place >= 4 else 0
-    return entry[place + 4 : place - 4 + size] if size >= _SMALLEST_SOUND_BOX else b""
+    payload = entry[place + 4 : place - 4 + size]
+    # The name may stand there by chance, or the box be cut off.
+    return payload if len(payload) == size - 8 and len(payload) >= _SMALLEST_PAYLOADS[kind] else b""
 
 
 def _channels_told(kind: str, payload: bytes) -> int:

@@ -154,12 +154,13 @@ def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
         copies = copies.where(CopyRow.waybill_id.in_(asked.with_only_columns(WaybillRow.id)))
     with ledger.session() as session:
         # Columns, not objects: a ledger of years is read whenever a card is done, and the window waits for it.
+        # First, for it may be written meanwhile: of every offload that is read here, all else is there too.
+        rows = session.execute(asked.order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
         counts = dict(session.execute(clips).all())
         names = dict(session.execute(select(ShootRow.id, ShootRow.name)).all())
         copies_of: dict[int, list[CopyEntry]] = {}
         for waybill_id, *columns in session.execute(copies):
             copies_of.setdefault(waybill_id, []).append(copy_of_columns(*columns))
-        rows = session.execute(asked.order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
     return [
         WaybillEntry(
             row.id,
