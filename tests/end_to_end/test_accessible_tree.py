@@ -36,7 +36,7 @@ _VIEWS = {
 
 # What opens upon a button: the view, the button, what is told then, and what closes it.
 _DIALOGS = (
-    ("Cards", "Offload…", ["Name of the card Drone", "Pattern of the folders", "Start"], "Back"),
+    ("Cards", "Offload…", ["Name of the card Drone", "Pattern of the folders", "DRON0001, ", "Start"], "Back"),
     ("Outputs", "recipe for the clips to convert", ["Recipes", "Look-up table: None", "Take this recipe"], "Back"),
     ("Ledger", "Help", ["Keys", "Guide", "Keys and what they do"], "Close"),
 )

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QHelpEvent, QImage, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtGui import QColor, QImage, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
+from diadoche.core.sizes import count_text
 from diadoche.screens.glance import GlanceClip
 from diadoche.ui.theme import Theme
 
@@ -13,13 +14,14 @@ _WIDE_PX, _HIGH_PX, _GAP_PX = 104, 59, 10
 
 
 class ClipStrip(QWidget):
-    """Drawn by hand; what a clip is, is said in its tooltip and to screen readers."""
+    """Drawn by hand; over each clip lies a part that says what it is, in its tooltip and to screen readers."""
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
         self._clips: tuple[GlanceClip, ...] = ()
         self._images: dict[str, QImage] = {}
+        self._told: list[QLabel] = []
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
 
     def sizeHint(self) -> QSize:  # Qt's name
@@ -32,8 +34,26 @@ class ClipStrip(QWidget):
         self._clips = clips
         self._images = {clip.name: QImage.fromData(clip.picture) for clip in clips if clip.picture}
         self.setVisible(bool(clips))
-        self.setAccessibleName("Clips: " + ", ".join(f"{clip.name} {clip.length}" for clip in clips))
+        self.setAccessibleName(count_text(len(clips), "clip"))
+        self._tell()
         self.update()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
+        super().resizeEvent(event)
+        self._tell()
+
+    def _tell(self) -> None:
+        shown = self._clips[: self._room()]
+        while len(self._told) > len(shown):
+            self._told.pop().deleteLater()
+        while len(self._told) < len(shown):
+            self._told.append(QLabel(self))
+        for number, (part, clip) in enumerate(zip(self._told, shown, strict=True)):
+            words = f"{clip.name}, {clip.length or 'length not known'}, {clip.began}"
+            part.setGeometry(self._box(number).toRect().adjusted(0, 0, 0, self._theme.px(1.5)))
+            part.setToolTip(words)
+            part.setAccessibleName(words)
+            part.show()
 
     def _room(self) -> int:
         fits = max(1, (self.width() + _GAP_PX) // (_WIDE_PX + _GAP_PX))
@@ -75,15 +95,3 @@ class ClipStrip(QWidget):
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, name)
         painter.setPen(QColor(c.soft))
         painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, clip.length)
-
-    def event(self, event: object) -> bool:  # Qt's name
-        if isinstance(event, QHelpEvent):
-            for number, clip in enumerate(self._clips[: self._room()]):
-                if self._box(number).adjusted(0, 0, 0, 30).contains(event.pos().toPointF()):
-                    QToolTip.showText(
-                        event.globalPos(), f"{clip.name}, {clip.length or 'length not known'}, {clip.began}"
-                    )
-                    return True
-            QToolTip.hideText()
-            return True
-        return super().event(event)  # type: ignore[arg-type]  # one of Qt's events
