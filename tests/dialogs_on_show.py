@@ -18,6 +18,7 @@ from diadoche.screens.places import OutputPlaces, output_places
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.ui.address_dialog import AddressDialog
+from diadoche.ui.help_dialog import HelpDialog
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.theme import Theme
 from tests.outside.numbered import film
@@ -42,7 +43,9 @@ def main(name: str, folder: Path) -> int:
     theme.apply("light", 100)
     parent = QWidget()
     dialog: QDialog
-    if name == "address":
+    if name == "help":
+        dialog = HelpDialog(parent, [], [], [])
+    elif name == "address":
         dialog = AddressDialog(parent, lambda *_words: None)
     else:
         dialog = PlacesDialog(parent, theme, places_of_two_holes(folder))

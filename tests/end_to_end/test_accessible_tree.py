@@ -38,7 +38,6 @@ _VIEWS = {
 _DIALOGS = (
     ("Cards", "Offload…", ["Name of the card Drone", "Pattern of the folders", "DRON0001, ", "Start"], "Back"),
     ("Outputs", "recipe for the clips to convert", ["Recipes", "Look-up table: None", "Take this recipe"], "Back"),
-    ("Ledger", "Help", ["Keys", "Guide", "Keys and what they do"], "Close"),
 )
 
 
@@ -148,6 +147,7 @@ def test_the_dialog_of_takes_is_told_to_a_screen_reader(sphere_session: dict[str
 @pytest.mark.parametrize(
     ("dialog", "names"),
     [
+        ("help", ["Keys", "Guide", "Keys and what they do", "Close"]),
         ("address", ["Address", "User, if it asks for one", "Password", "Connect", "Back"]),
         ("places", ["Places to look at", "Output", "Original, at the same moment", "Done"]),
     ],

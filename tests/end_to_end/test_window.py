@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, QSize, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.opening import demo_places
@@ -247,6 +247,27 @@ def test_both_schemes_and_large_text_fit(open_window: Opener, qtbot: QtBot) -> N
             left = part.mapTo(window, QPoint(0, 0)).x()
             assert 0 <= left <= left + part.width() <= window.width(), part.text()
     assert window.watch_line.first.width() >= window.watch_line.first.sizeHint().width()
+
+
+def test_cards_tell_all_again_where_there_is_room_again(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window()
+    put_both_in(application, qtbot)
+    window = application.window
+
+    def told() -> list[str]:
+        return [
+            part.text() for part in window.cards.findChildren(QLabel) if part.isVisible() and "structure" in part.text()
+        ]
+
+    waits(qtbot, lambda: len(told()) == 2)
+    window.resize(1024, 700)
+    application.theme.apply("dark", 200)
+    window.look_again()
+    waits(qtbot, lambda: not told())
+    application.theme.apply("light", 100)
+    window.resize(1280, 900)
+    window.look_again()
+    waits(qtbot, lambda: len(told()) == 2)
 
 
 def test_the_window_comes_back_as_large_as_it_was(open_window: Opener) -> None:

@@ -409,6 +409,9 @@ class Board(QWidget):
             # Not in the panel that is on show: to turn that over and back costs a window of eight a quarter second.
             top = self._measured
             self._measured.show_row(group.rows[0], width, compact=False)
+            # What was never on show has no look yet, and its text no size.
+            for part in (self._measured, *self._measured.findChildren(QWidget)):
+                part.ensurePolished()
         # What wraps is higher than it hints at.
         return top.heightForWidth(width) if top.hasHeightForWidth() else top.sizeHint().height()
 

@@ -26,7 +26,7 @@ from diadoche.services.machine.settings import load_settings
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
-from diadoche.ui.parts import button, show_chosen, within_screen
+from diadoche.ui.parts import show_chosen, within_screen
 from diadoche.ui.rail import RailItem
 from diadoche.ui.rows_table import RowsTable
 from diadoche.ui.theme import Theme
@@ -158,10 +158,7 @@ class MainWindow(QMainWindow):
         foot = QVBoxLayout()
         foot.setContentsMargins(14, 0, 6, 0)
         foot.addWidget(self._shoot)
-        row = QHBoxLayout()
-        row.addWidget(button("Help", self.show_help, name="foot", tip="All keys, and the guide (F1)"))
-        row.addWidget(WindowMenuButton(lambda: self._window_actions), 1)
-        foot.addLayout(row)
+        foot.addWidget(WindowMenuButton(lambda: self._window_actions))
         column.addLayout(foot)
 
     def _add_actions(self) -> None:
@@ -175,9 +172,9 @@ class MainWindow(QMainWindow):
             Action("Make every output", outputs.make, "Ctrl+M"),
             Action("Hand off to the editing program", self.outputs.hand, "Ctrl+H", lambda: outputs.can_hand_off),
             Action("Find in what is on show, else in the ledger", self._search, "Ctrl+F"),
-            Action("Help: these keys, and the guide", self.show_help, "F1"),
         ]
         self._window_actions = [
+            [Action("Help: all keys, and the guide", self.show_help, "F1")],
             [Action("Take back the last change", self.take_back, "Ctrl+Z")],
             [
                 Action("Light or dark", self._asks.scheme, "Ctrl+D"),

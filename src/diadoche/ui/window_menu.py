@@ -1,4 +1,4 @@
-"""What concerns the window as a whole, for the mouse: taking back, how it looks, and the end."""
+"""What concerns the window as a whole, for the mouse: help, taking back, how it looks, and the end."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ class WindowMenuButton(QPushButton):
         Args:
             groups: what the menu offers, asked for whenever it opens.
         """
-        super().__init__("Window \u25b4")
+        super().__init__("Menu \u25b4")
         self.setObjectName("foot")
-        self.setToolTip("Take back, size of text, light or dark, and quit")
-        self.setAccessibleName("Window: take back, text, light or dark, quit")
+        self.setToolTip("Help, take back, size of text, light or dark, and quit")
+        self.setAccessibleName("Menu: help, take back, text, light or dark, quit")
         self._groups = groups
         self._menu = QMenu(self)
         self.clicked.connect(self._open)
