@@ -39,11 +39,9 @@ def test_from_card_in_to_output_there(open_window: Opener, qtbot: QtBot, shoot_f
     before = snapshot(shoot_folder / "cards")
     assert first(application) == "No card is in."
     put_both_in(application, qtbot)
-    assert {
-        "Stills and video · structure complete",
-        "AVCHD camcorder · structure complete",
-        "Nothing copied yet",
-    } <= set(texts(window.cards))
+    told = {"Stills and video · structure complete", "AVCHD camcorder · structure complete", "Nothing copied yet"}
+    # The board is drawn a moment after the card was listed.
+    waits(qtbot, lambda: told <= set(texts(window.cards)))
     offload(application, qtbot)
     waits(qtbot, lambda: first(application) == "Leave two cards in.")
     waits(qtbot, lambda: first(application) == "All cards can come out.")
