@@ -17,10 +17,10 @@ import av.logging
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from diadoche.core.codecnames import lists_channels, unnamed_layout
 from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
 from diadoche.core.names import shown
+from diadoche.core.sound_layouts import lists_channels, unnamed_layout
 
 # The library's own log lines go nowhere useful; what matters comes as errors. They are silenced inside the
 # library: its callback into Python waits for the interpreter's lock in decoder threads, and closing a

@@ -14,7 +14,7 @@ import av.error
 from av.container import OutputContainer
 from av.stream import Stream
 
-from diadoche.core.codecnames import names_places, spoken_codec
+from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
@@ -24,6 +24,7 @@ from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.media import decoding, opened, sound_frame
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TickScale, TimedPacket
+from diadoche.core.sound_layouts import names_places
 
 # Disc-style linear PCM and the like exist in transport streams only.
 _PCM_OF_DISCS = {"pcm_bluray", "pcm_dvd", "s302m"}

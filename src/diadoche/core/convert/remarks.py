@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 
-from diadoche.core.codecnames import is_ambisonic, lists_channels, names_places
 from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.convert.sound_coding import layout_name
 from diadoche.core.convert.stages.timing import PictureMap
 from diadoche.core.errors import Problem
 from diadoche.core.sizes import count_text
+from diadoche.core.sound_layouts import is_ambisonic, lists_channels, names_places
 
 _NAMED_PLACES = 3
 # Shorter than this, a gap or an overlap between two parts is the length of a codec's frame, and nobody hears it.

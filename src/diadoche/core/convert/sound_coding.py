@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from diadoche.core.codecnames import names_places, unnamed_layout
 from diadoche.core.convert.formats import SoundFormat
+from diadoche.core.sound_layouts import names_places, unnamed_layout
 
 CODECS = ("pcm", "flac", "aac", "none")
 _ENCODERS = {"s16": "pcm_s16le", "s32": "pcm_s24le", "flt": "pcm_f32le"}
