@@ -89,3 +89,24 @@ def test_an_end_does_not_wait_for_ever_for_a_ledger_that_is_held(ledger: Ledger)
         other.execute("rollback")
     assert written(ledger) == []
     assert ledger.writer.write_out(10)
+
+
+def test_a_closed_ledger_keeps_no_thread_waiting_for_more(ledger: Ledger) -> None:
+    before = set(threading.enumerate())
+    reached, go_on = threading.Event(), threading.Event()
+
+    def work() -> None:
+        reached.set()
+        go_on.wait(30)
+
+    ledger.writer.do(work)
+    assert reached.wait(30)
+    (thread,) = set(threading.enumerate()) - before
+    ledger.close()
+    later = threading.Event()
+    ledger.writer.do(later.set)
+    go_on.set()
+    # What was asked for is done all the same, and it does not stay for its usual ten seconds then.
+    assert later.wait(30)
+    thread.join(5)
+    assert not thread.is_alive()

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, cast
+from typing import Any
 
 import av
 import av.error
@@ -46,14 +46,9 @@ def layout_of(sound: av.AudioCodecContext | av.AudioFrame) -> tuple[str, int]:
     return name, layout.nb_channels
 
 
-def sound_layouts(path: Path) -> list[str]:
-    """What a file says its sound tracks' channels are, by the media library's names.
-
-    Raises:
-        MediaError: it cannot be opened.
-    """
-    with opened([path]) as media:
-        return [layout_of(stream.codec_context)[0] for stream in media.streams.audio]
+def sound_layouts(media: InputContainer) -> list[str]:
+    """What an opened file says its sound tracks' channels are, by the media library's names."""
+    return [layout_of(stream.codec_context)[0] for stream in media.streams.audio]
 
 
 def sound_frame(frame: av.AudioFrame) -> av.AudioFrame:
@@ -61,9 +56,12 @@ def sound_frame(frame: av.AudioFrame) -> av.AudioFrame:
     name, _channels = layout_of(frame)
     if not lists_channels(name):
         return frame
-    made = av.AudioFrame.from_ndarray(
-        cast(Any, frame.to_ndarray()), format=frame.format.name, layout=unnamed_layout(name)
-    )
+    return frame_like(frame, frame.to_ndarray(), unnamed_layout(name))
+
+
+def frame_like(frame: av.AudioFrame, samples: Any, layout: str) -> av.AudioFrame:
+    """Other samples at the place of a frame, laid out in memory as its own."""
+    made = av.AudioFrame.from_ndarray(samples, format=frame.format.name, layout=layout)
     made.sample_rate, made.pts = frame.sample_rate, frame.pts
     if frame.time_base is not None:
         made.time_base = frame.time_base

@@ -297,7 +297,7 @@ class _Copying:
         with opened([part]) as media, decoding(part):
             tracks = tracks_of(media, every_picture=True)
             tick_s = Fraction(tracks[0].time_base or 1)
-            self._layouts = sound_layouts(part)
+            self._layouts = sound_layouts(media)
             if len(tracks) != len(self._tracks):
                 return _ReadBack(False, instants, tick_s)
             again: list[TrackDigest | SampleDigest] = [

@@ -37,7 +37,7 @@ from diadoche.core.convert.targets.film import Film
 from diadoche.core.convert.targets.stills import Stills
 from diadoche.core.convert.targets.target import Target
 from diadoche.core.errors import MediaError, Problem, RequestError
-from diadoche.core.media import sound_layouts
+from diadoche.core.media import opened, sound_layouts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Sound
 from diadoche.core.timecode import Timecode
@@ -300,7 +300,9 @@ class _Encoding:
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
         checks, findings = self._target.examine(part, self._expected, watch)
-        self._layouts = sound_layouts(part) if self._target.sounds else []
+        if self._target.sounds:
+            with opened([part]) as media:
+                self._layouts = sound_layouts(media)
         if not self._kept.is_empty:
             checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
         first, found, plan = self._timing.begins or 0, self._timing.map, self._plan

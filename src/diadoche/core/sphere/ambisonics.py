@@ -12,7 +12,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from diadoche.core.media import layout_of
+from diadoche.core.media import frame_like, layout_of
 
 # What takes a direction in the frame of `rotation` (right, down, ahead) to Y, Z and X.
 _AXES = np.array([[-1.0, 0, 0], [0, -1, 0], [0, 0, 1]])
@@ -49,11 +49,7 @@ def turned(frame: av.AudioFrame, matrix: NDArray[np.float64], ends: NDArray[np.f
         found = np.clip(np.rint(found), -limit, limit - 1)
     found = found.astype(samples.dtype)
     laid_out = np.ascontiguousarray(found.T.reshape(1, -1) if packed else found)
-    made = av.AudioFrame.from_ndarray(laid_out, format=frame.format.name, layout=layout_of(frame)[0])
-    made.sample_rate, made.pts = frame.sample_rate, frame.pts
-    if frame.time_base is not None:
-        made.time_base = frame.time_base
-    return made
+    return frame_like(frame, laid_out, layout_of(frame)[0])
 
 
 def _of_channels(matrix: NDArray[np.float64]) -> NDArray[np.float64]:
