@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from diadoche.core.coder_threads import threads_for
 from diadoche.core.names import fits_xml, safe_name, shown, unique_name
 from diadoche.core.rates import STANDARD_RATES, nearest_standard, parse_rate, rate_text, spoken_rate
 from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
@@ -111,3 +112,14 @@ def test_names_that_are_no_text_are_shown_escaped() -> None:
     assert not fits_xml("a\udcff")
     assert not fits_xml("a\x01")
     assert fits_xml("ü 😀")
+
+
+@pytest.mark.parametrize("memory_gb", [4, 16, 64, 512])
+def test_an_encoder_of_large_pictures_never_holds_much_however_much_there_is(
+    memory_gb: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    pages = {"SC_PHYS_PAGES": memory_gb * 10**9 // 4096, "SC_PAGE_SIZE": 4096}
+    monkeypatch.setattr("os.sysconf", pages.__getitem__)
+    # Both eyes at 7680×7680, 4:2:2 at 10 bits: a second thread would take 1.5 GB more.
+    assert threads_for(7680 * 7680 * 4, encoder=True) == 1
+    assert threads_for(1920 * 1080 * 4, encoder=True) >= (6 if memory_gb < 16 else 16)

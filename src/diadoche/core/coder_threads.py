@@ -7,8 +7,8 @@ import os
 import av
 from av.codec import Capabilities
 
-# Threads of one coder may hold so much of the machine's memory.
-_OUR_PART = 1 / 16
+# Threads of one coder may hold so much of the machine's memory, and never more than this.
+_OUR_PART, _MOST_BYTES = 1 / 16, 2_000_000_000
 # What a thread holds beside its picture: encoders make room for the largest coded one that could be.
 _ENCODER_HOLDS, _DECODER_HOLDS = 5, 2
 # Decoders that conceal damage and mark the picture, and lose marks between threads: a picture is handed out while the
@@ -44,7 +44,7 @@ def threads_for(picture_bytes: int, *, encoder: bool) -> int:
     """How many threads may hold a picture each."""
     memory = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
     each = max(1, picture_bytes * (_ENCODER_HOLDS if encoder else _DECODER_HOLDS))
-    return max(1, int(memory * _OUR_PART) // each)
+    return max(1, int(min(memory * _OUR_PART, _MOST_BYTES)) // each)
 
 
 def _picture_bytes(context: av.VideoCodecContext) -> int:

@@ -6,12 +6,14 @@ from dataclasses import replace
 from fractions import Fraction
 from typing import Literal
 
+import cv2
 import numpy as np
 import pytest
 from numpy.typing import NDArray
 
 from diadoche.core.spatial import Bounds
 from diadoche.core.sphere.lens import Equidistant, KannalaBrandt, Lens
+from diadoche.core.sphere.near_matching import NearMatching
 from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig, RigLens, rig_named
 from diadoche.core.sphere.rotation import rotation
@@ -228,3 +230,37 @@ def test_lenses_that_stand_beside_the_middle_meet_at_the_chosen_distance() -> No
     places, _ = beside.project(ray, float(np.linalg.norm(point)))
     wanted, _ = beside.lens.project(point - np.array([0.05, 0, 0]))
     assert np.allclose(places, wanted)
+
+
+@pytest.mark.parametrize(("rig", "size"), [("dual-fisheye-200", (1000, 500)), ("ring-of-six-160", (1264, 632))])
+@pytest.mark.parametrize("moves", [False, True])
+def test_every_place_that_is_seen_is_filled_once_by_all_that_count_there(
+    rig: str, size: tuple[int, int], moves: bool
+) -> None:
+    lenses = rig_named(rig)
+    target = Equirectangular(*size)
+    found = StitchMap(lenses, target, turn=np.eye(3) if moves else None)
+    filled = np.zeros((len(lenses.lenses), target.height, target.width), int)
+    for patch in found.patches:
+        own = np.s_[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
+        for part in patch.parts:
+            filled[(part.lens, *own)] += 1
+    assert filled.max() == 1
+    angles = np.stack([each.project(target.grid())[1] for each in lenses.lenses])
+    counts = weights_of(lenses, angles, 8.0) > 1e-3
+    assert (filled[counts] == 1).all()
+    assert sorted(map(id, (*found.alone, *found.seams))) == sorted(map(id, found.patches))
+
+
+@pytest.mark.parametrize("threads", [1, 3])
+def test_an_error_while_near_things_are_matched_ends_the_picture_and_no_later_one(threads: int) -> None:
+    rig = two_in_one()
+    target = Equirectangular(640, 320)
+    pictures = photographed(rig, (2, 2), 8)
+    with Stitcher(rig, target, near=NearMatching(rig, 8.0), threads=threads) as stitcher:
+        luma, blue, red = pictures[0]
+        with pytest.raises(cv2.error):
+            stitcher.stitch([(luma.astype(np.complex128), blue, red)], empty(640, 320, (2, 2), 8))
+        made = empty(640, 320, (2, 2), 8)
+        assert stitcher.stitch(pictures, made) is not None
+    assert np.abs(made[0].astype(int) - expected(target, (2, 2), 8)[0]).max() <= 3

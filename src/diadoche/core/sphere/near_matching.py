@@ -22,8 +22,7 @@ from numpy.typing import NDArray
 from diadoche.core.sphere.rig import Rig
 from diadoche.core.sphere.ring_stereo import RING_BAND_DEG
 from diadoche.core.sphere.shifts import ROUND, Field, Shifts, gone_round
-from diadoche.core.sphere.stitch_map import lens_weights
-from diadoche.core.sphere.strips import Strip, alike, looked_up, places_in, strips_of
+from diadoche.core.sphere.strips import Strip, alike, looked_up, places_in, seam_strips
 
 Sample = TypeVar("Sample", bound=np.generic)
 # How far beyond the band's edges things may be shifted, in degrees across the seam.
@@ -75,13 +74,10 @@ class NearMatching:
         self._quality = quality or NearQuality()
         self._strips, self._ways = [], []
         columns = _MOST_RING_COLUMNS if rig.viewing_eye else _MOST_COLUMNS
-        for strip in strips_of(rig, RING_BAND_DEG if rig.viewing_eye else band_deg + 2 * _REACH_DEG, columns):
-            rays = strip.rays
-            angles = np.stack([each.project(rays)[1] for each in rig.lenses])
-            weights = lens_weights(rig, rays, angles, band_deg)
-            if ((weights[strip.one] > 0) & (weights[strip.other] > 0)).any():
-                self._strips.append(strip)
-                self._ways.append(_Way(rig, strip, weights))
+        wide_deg = RING_BAND_DEG if rig.viewing_eye else band_deg + 2 * _REACH_DEG
+        for strip, weights in seam_strips(rig, band_deg, wide_deg, columns):
+            self._strips.append(strip)
+            self._ways.append(_Way(rig, strip, weights))
         self._found: Shifts | None = None
         self._age = 0
 

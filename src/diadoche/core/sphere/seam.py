@@ -18,8 +18,7 @@ from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import Rig
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
 from diadoche.core.sphere.shifts import Shifts
-from diadoche.core.sphere.stitch_map import lens_weights
-from diadoche.core.sphere.strips import Strip, looked_up, places_in, strips_of
+from diadoche.core.sphere.strips import Strip, looked_up, places_in, seam_strips
 
 # How large the blocks are, and how far they are shifted, in degrees: both lenses must see all of that.
 _BLOCK_DEG = 2.5
@@ -46,15 +45,9 @@ class SeamMeasure:
         """
         self._rig = rig
         self._strips, self._mixed = [], []
-        for strip in strips_of(rig, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG)):
-            rays = strip.rays
-            angles = np.stack([each.project(rays)[1] for each in rig.lenses])
-            weights = lens_weights(rig, rays, angles, band_deg)
-            # What two lenses see, and a third one shows, is no seam.
-            mixed = (weights[strip.one] > _SHOWN) & (weights[strip.other] > _SHOWN)
-            if mixed.any():
-                self._strips.append(strip)
-                self._mixed.append(mixed)
+        for strip, weights in seam_strips(rig, band_deg, _BAND_DEG + 2 * (_BLOCK_DEG + _REACH_DEG), shown=_SHOWN):
+            self._strips.append(strip)
+            self._mixed.append((weights[strip.one] > _SHOWN) & (weights[strip.other] > _SHOWN))
         across = float(target.bounds.width_deg) / target.width
         # Places of a strip are told in pixels of the result along the horizon.
         self._scales = [1 / strip.px_deg / across for strip in self._strips]

@@ -12,6 +12,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import cv2
 import numpy as np
@@ -23,10 +24,12 @@ from diadoche.core.sphere.ring_stereo import ring_weights
 from diadoche.core.sphere.shape import USUAL_BAND_DEG
 
 Array = NDArray[np.float64]
-# Rows that are worked on together: few enough to stay in the processor's cache.
-STRIP_ROWS = 128
-_SEAM_ROWS = 64
-_BLOCK = 32
+# Rows that are worked out together.
+STRIP_ROWS = 480
+# Patches begin and end at multiples of so many places.
+_BLOCK = 16
+# What a call for a patch costs, and the blending of a place, measured in places that are looked up in a lens.
+_CALL_COST, _BLEND_COST = 5000, 0.15
 SHARE_BITS = 7
 # What is worked out for a few places is worked out for every so many-th, and interpolated.
 GRID_PX = 8
@@ -169,6 +172,17 @@ class StitchMap:
         for top in range(0, self.height, STRIP_ROWS):
             self._add_strip(target, sampling, band_deg, distance_m, top)
 
+    @cached_property
+    def alone(self) -> list[Patch]:
+        """The patches that one lens gives alone, from the top down."""
+        return [patch for patch in self.patches if len(patch.parts) == 1]
+
+    @cached_property
+    def seams(self) -> list[Patch]:
+        """The patches that several lenses make, the largest first."""
+        found = [patch for patch in self.patches if len(patch.parts) > 1]
+        return sorted(found, key=lambda patch: patch.height * patch.width, reverse=True)
+
     @property
     def unseen(self) -> int:
         """How many places no lens sees."""
@@ -187,31 +201,17 @@ class StitchMap:
             at = at + np.array(own.corner_px)
             x, y = (at[..., 0] - sampling.left) / sampling.across, (at[..., 1] - sampling.top) / sampling.down
             places.append((x.astype(np.float32), y.astype(np.float32)))
-        strip = _Strip(top, height, places, weights, step, edge)
-        for left, right, lenses in strip.runs((0, height), (0, self.width)):
-            if len(lenses) == 1:
-                self._add_patch(target, strip, (0, height), (left, right), lenses)
-                continue
-            # A seam goes aslant through a strip: in lower ones, less of it is looked up in more than one lens.
-            for upper in range(0, height, _SEAM_ROWS):
-                rows = (upper, min(upper + _SEAM_ROWS, height))
-                for begin, end, own_lenses in strip.runs(rows, (left, right)):
-                    self._add_patch(target, strip, rows, (begin, end), own_lenses)
+        strip = _Strip(top, (height, self.width), places, weights, step, edge)
+        for area in strip.areas():
+            self._add_patch(target, strip, area)
 
-    def _add_patch(
-        self,
-        target: Equirectangular,
-        strip: _Strip,
-        rows: tuple[int, int],
-        columns: tuple[int, int],
-        lenses: tuple[int, ...],
-    ) -> None:
-        own, height, width = strip.part(rows, columns), rows[1] - rows[0], columns[1] - columns[0]
-        top, left = strip.top + rows[0], columns[0]
+    def _add_patch(self, target: Equirectangular, strip: _Strip, area: _Area) -> None:
+        own, height, width = strip.part(area.rows, area.columns), area.height, area.width
+        top, left = strip.top + area.rows[0], area.columns[0]
         parts = []
-        for lens in lenses:
+        for lens in area.lenses:
             x, y = (np.ascontiguousarray(each[own]) for each in strip.places[lens])
-            weight = np.ascontiguousarray(strip.weights[lens][own]) if len(lenses) > 1 else None
+            weight = np.ascontiguousarray(strip.weights[lens][own]) if len(area.lenses) > 1 else None
             parts.append(Part(lens, x, y, weight))
         grid = None
         if len(parts) > 1:
@@ -247,38 +247,92 @@ class StitchMap:
         return rays if self.turn is None else rays @ self.turn
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
+class _Area:
+    """A rectangle of a strip, and the lenses that count in it."""
+
+    rows: tuple[int, int]
+    columns: tuple[int, int]
+    lenses: tuple[int, ...]
+
+    @property
+    def height(self) -> int:
+        return self.rows[1] - self.rows[0]
+
+    @property
+    def width(self) -> int:
+        return self.columns[1] - self.columns[0]
+
+    @property
+    def cost(self) -> float:
+        """What it takes to fill it, in places that are looked up."""
+        places, lenses = self.height * self.width, len(self.lenses)
+        return lenses * (places + _CALL_COST) + (_BLEND_COST * places if lenses > 1 else 0)
+
+
 class _Strip:
     """Some rows of a plane, worked out: for each lens where it is looked up, across and down, and its weight.
 
     Known for the middles of blocks of `step` × `step` places, with `edge` blocks more beyond each edge.
     """
 
-    top: int
-    height: int
-    places: list[tuple[NDArray[np.float32], NDArray[np.float32]]]
-    weights: NDArray[np.float32]
-    step: int
-    edge: int
+    def __init__(
+        self,
+        top: int,
+        size: tuple[int, int],
+        places: list[tuple[NDArray[np.float32], NDArray[np.float32]]],
+        weights: NDArray[np.float32],
+        step: int,
+        edge: int,
+    ) -> None:
+        self.top, self._size = top, size
+        self.places, self.weights = places, weights
+        self._step, self._edge = step, edge
+        # Which lenses count anywhere in each block of the patches' grid, shape (lenses, down, across).
+        across = self._in_blocks(weights > 0, size[1])
+        self._seen = self._in_blocks(across.swapaxes(1, 2), size[0]).swapaxes(1, 2)
+
+    def _in_blocks(self, seen: NDArray[np.bool_], length: int) -> NDArray[np.bool_]:
+        """Along the last axis. Between two places a lens may count of which it counts at one only: blocks overlap."""
+        edges = [*range(0, length, _BLOCK), length]
+        return np.stack(
+            [np.any(seen[..., self._blocks(begin, end)], axis=-1) for begin, end in itertools.pairwise(edges)], axis=-1
+        )
+
+    def _blocks(self, begin: int, end: int) -> slice:
+        return slice(begin // self._step, -(-end // self._step) + 2 * self._edge)
+
+    def areas(self) -> list[_Area]:
+        """The rectangles that are to be patches, together all that any lens sees."""
+        height, width = self._size
+        return self._divided((0, height), (0, width))
+
+    def _divided(self, rows: tuple[int, int], columns: tuple[int, int]) -> list[_Area]:
+        """A seam goes aslant through a strip: in lower areas, less of it is looked up in more than one lens.
+
+        They cost more calls: areas are divided as far as that pays.
+        """
+        found: list[_Area] = []
+        half = rows[0] + -(-(rows[1] - rows[0]) // (2 * _BLOCK)) * _BLOCK
+        for whole in self._runs(rows, columns):
+            parts = [whole]
+            if len(whole.lenses) > 1 and half < rows[1]:
+                halves = [(rows[0], half), (half, rows[1])]
+                parts = [area for own in halves for area in self._divided(own, whole.columns)]
+            found += parts if sum(part.cost for part in parts) < whole.cost else [whole]
+        return found
 
     def part(self, rows: tuple[int, int], columns: tuple[int, int]) -> tuple[slice, slice]:
         """Which blocks belong to a rectangle, those beyond its edges with it."""
-        down, across = (
-            slice(begin // self.step, -(-end // self.step) + 2 * self.edge) for begin, end in (rows, columns)
-        )
-        return down, across
+        return self._blocks(*rows), self._blocks(*columns)
 
-    def runs(self, rows: tuple[int, int], columns: tuple[int, int]) -> Iterator[tuple[int, int, tuple[int, ...]]]:
-        """Neighbouring columns of a rectangle that the same lenses make: left, right, and which lenses these are."""
-        edges = [*range(*columns, _BLOCK), columns[1]]
-        begun, before = columns[0], None
-        for left, right in itertools.pairwise(edges):
-            # Between two places a lens may count of which it counts at one only.
-            seen = self.weights[(slice(None), *self.part(rows, (left, right)))].max(axis=(1, 2)) > 0
-            lenses = tuple(np.flatnonzero(seen).tolist())
-            if lenses != before:
-                if before:
-                    yield begun, left, before
-                begun, before = left, lenses
-        if before:
-            yield begun, columns[1], before
+    def _runs(self, rows: tuple[int, int], columns: tuple[int, int]) -> Iterator[_Area]:
+        """Neighbouring columns of a rectangle that the same lenses make."""
+        down, across = (slice(begin // _BLOCK, -(-end // _BLOCK)) for begin, end in (rows, columns))
+        seen: NDArray[np.bool_] = np.any(self._seen[:, down, across], axis=1)
+        changes = np.flatnonzero((seen[:, 1:] != seen[:, :-1]).any(axis=0)) + 1
+        for first, end in itertools.pairwise([0, *changes.tolist(), seen.shape[1]]):
+            lenses = tuple(np.flatnonzero(seen[:, first]).tolist())
+            if lenses:
+                left, right = columns[0] + first * _BLOCK, min(columns[0] + end * _BLOCK, columns[1])
+                yield _Area(rows, (left, right), lenses)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import partial
 from types import TracebackType
 from typing import Any
@@ -76,7 +77,8 @@ class Stitcher:
         self._threads = threads or os.cpu_count() or 1
         # Threads are ours: OpenCV's own within each of them would only be in each other's way.
         cv2.setNumThreads(1)
-        self._pool = ThreadPoolExecutor(self._threads, "stitch")
+        # Whoever asks for a picture is one of them.
+        self._pool = ThreadPoolExecutor(max(1, self._threads - 1), "stitch")
 
     def __enter__(self) -> Stitcher:
         return self
@@ -120,25 +122,37 @@ class Stitcher:
         Returns:
             by how much the lenses were looked up elsewhere; None where nothing near is matched.
         """
-        # What one lens gives alone does not wait for what is found out about the seams.
-        finding = self._pool.submit(self._shifts, pictures)
-        alone, seams = (self._work(pictures, into, at_seams=at_seams) for at_seams in (False, True))
-        if self._threads > 1:
-            self._share(alone)
-        shifts = finding.result()
-        work = [partial(each, shifts) for each in seams]
-        if self._threads > 1:
-            self._share(work)
-        else:
-            _do_all([*alone, *work])
-        return shifts
+        # Shifts are found beside what one lens gives alone; the seams wait for them. Whoever is done takes the next
+        # patch: they are of very different sizes, the smallest the last.
+        finding: Future[Shifts | None] = Future()
+        waiting = deque([partial(self._find_shifts, pictures, finding)])
+        waiting += self._work(pictures, into, finding, at_seams=False)
+        helpers = [self._pool.submit(_do_all, waiting) for _ in range(self._threads - 1)]
+        try:
+            waiting += self._work(pictures, into, finding, at_seams=True)
+            _do_all(waiting)
+        finally:
+            # Nobody writes into the planes any more, whatever went wrong.
+            waiting.clear()
+            wait(helpers)
+        for each in helpers:
+            each.result()
+        return finding.result()
 
-    def _shifts(self, pictures: Sequence[Planes]) -> Shifts | None:
-        return self._near.shifts([planes[0] for planes in pictures]) if self._near is not None else None
+    def _find_shifts(self, pictures: Sequence[Planes], finding: Future[Shifts | None]) -> None:
+        try:
+            lumas = [planes[0] for planes in pictures]
+            finding.set_result(self._near.shifts(lumas) if self._near is not None else None)
+        except BaseException as error:
+            # Whoever waits for it would wait for ever.
+            finding.set_exception(error)
+            raise
 
-    def _work(self, pictures: Sequence[Planes], into: Planes, *, at_seams: bool) -> list[Callable[..., None]]:
-        """What fills the patches; those at seams are given the shifts when they are known."""
-        work: list[Callable[..., None]] = []
+    def _work(
+        self, pictures: Sequence[Planes], into: Planes, finding: Future[Shifts | None], *, at_seams: bool
+    ) -> list[partial[None]]:
+        """What fills the patches; those at seams wait for the shifts."""
+        work: list[partial[None]] = []
         for found, planes in self._maps:
             # For each plane: the lenses' pictures, and where it is written to.
             sources = [[pictures[number][plane] for number in self._pictures] for plane in planes]
@@ -146,31 +160,27 @@ class Stitcher:
             if found.unseen and not at_seams:
                 for plane in planes:
                     into[plane][:] = self._black[plane]
-            for patch in found.patches:
-                if (len(patch.parts) > 1) == at_seams:
-                    fill = self._fill_seam if at_seams else _fill_alone
-                    work.append(partial(fill, patch, found.sampling, sources, targets, self._black[planes[0]]))
+            given = (sources, targets, self._black[planes[0]])
+            if at_seams:
+                work += [partial(self._fill_seam, patch, *given, found.sampling, finding) for patch in found.seams]
+            else:
+                work += [partial(_fill_alone, patch, *given) for patch in found.alone]
         return work
-
-    def _share(self, work: Sequence[Callable[..., None]]) -> None:
-        """Does work on all threads; neighbours together, so that each stays in its own part of every picture."""
-        share = max(1, -(-len(work) // (4 * self._threads)))
-        for done in self._pool.map(_do_all, [work[place : place + share] for place in range(0, len(work), share)]):
-            assert done is None
 
     def _fill_seam(
         self,
         patch: Patch,
-        sampling: Sampling,
         sources: Sequence[Sequence[Plane]],
         into: Sequence[Plane],
         black: int,
-        shifts: Shifts | None,
+        sampling: Sampling,
+        finding: Future[Shifts | None],
     ) -> None:
+        shifts = finding.result()
         places = [self._places(patch, shifts, sampling, part) for part in patch.parts]
         for lenses, plane in zip(sources, into, strict=True):
             own = plane[patch.top : patch.top + patch.height, patch.left : patch.left + patch.width]
-            own[:] = _blended(patch, places, lenses)
+            _blend(patch, places, lenses, own)
             if patch.unseen is not None:
                 own[patch.unseen] = black
 
@@ -194,16 +204,18 @@ class Stitcher:
         return cv2.add(part.across, patch.interpolated(across)), cv2.add(part.down, patch.interpolated(down))
 
 
-def _do_all(work: Sequence[Callable[..., None]]) -> None:
-    for each in work:
+def _do_all(waiting: deque[partial[None]]) -> None:
+    """Does what is waiting, one after another, until nothing is; several threads may take from it."""
+    while True:
+        try:
+            each = waiting.popleft()
+        except IndexError:
+            return
         each()
 
 
-def _fill_alone(
-    patch: Patch, sampling: Sampling, sources: Sequence[Sequence[Plane]], into: Sequence[Plane], black: int
-) -> None:
+def _fill_alone(patch: Patch, sources: Sequence[Sequence[Plane]], into: Sequence[Plane], black: int) -> None:
     """A patch that one lens gives alone."""
-    del sampling
     (only,) = patch.parts
     where = patch.filled(only.across), patch.filled(only.down)
     for lenses, plane in zip(sources, into, strict=True):
@@ -213,27 +225,27 @@ def _fill_alone(
             own[patch.unseen] = black
 
 
-def _blended(patch: Patch, places: Sequence[tuple[Plane, Plane]], sources: Sequence[Plane]) -> Plane:
+def _blend(patch: Patch, places: Sequence[tuple[Plane, Plane]], sources: Sequence[Plane], into: Plane) -> None:
     """A patch that several lenses make, each looked up at its places; exact where they agree."""
     found = [
         cv2.remap(sources[part.lens], *where, cv2.INTER_LINEAR, None, cv2.BORDER_REPLICATE)
         for part, where in zip(patch.parts, places, strict=True)
     ]
-    kind = found[0].dtype
-    if len(found) == 2 and kind == np.uint8:
-        # In 16-bit integers, which is several times as fast: 255 times 128 just fits.
+    if len(found) == 2 and found[0].dtype == np.uint8:
+        # In 16-bit integers, which is twice as fast as OpenCV's own blending: 255 times 128 just fits.
         one, other = (each.astype(np.int16) for each in found)
         one -= other
         one *= share_of(_weights(patch)[0]) if patch.share is None else patch.share
         one += _SHARE_HALF
         one >>= SHARE_BITS
         one += other
-        return one.astype(np.uint8)
+        np.copyto(into, one, casting="unsafe")
+        return
     last = found[-1].astype(np.float32)
     total = last.copy()
     for seen, weight in zip(found[:-1], _weights(patch), strict=True):
         total += (seen.astype(np.float32) - last) * weight
-    return np.rint(total).astype(kind)
+    into[:] = np.rint(total)
 
 
 def _weights(patch: Patch) -> list[NDArray[np.float32]]:

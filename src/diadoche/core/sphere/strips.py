@@ -6,6 +6,7 @@ two lenses back to back show the band each the other way round.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
@@ -15,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diadoche.core.sphere.rig import Rig
+from diadoche.core.sphere.stitch_map import lens_weights
 
 Array = NDArray[np.float64]
 # No strip is finer than that; it only costs time.
@@ -80,6 +82,26 @@ def strips_of(rig: Rig, band_deg: float = 24.0, most_columns: int = _MOST_COLUMN
         if strip is not None:
             found.append(strip)
     return found
+
+
+def seam_strips(
+    rig: Rig, seam_deg: float, band_deg: float, most_columns: int = _MOST_COLUMNS, shown: float = 0.0
+) -> Iterator[tuple[Strip, NDArray[np.float32]]]:
+    """The strips in which a seam lies, and the weights of all lenses there: what a third lens shows is no seam.
+
+    Args:
+        rig: the lenses, as the stitch uses them.
+        seam_deg: how wide the seams of the result are.
+        band_deg: how wide a band is looked at, across the seam.
+        most_columns: no strip is longer than that.
+        shown: both lenses must count for more than that somewhere.
+    """
+    for strip in strips_of(rig, band_deg, most_columns):
+        rays = strip.rays
+        angles = np.stack([each.project(rays)[1] for each in rig.lenses])
+        weights = lens_weights(rig, rays, angles, seam_deg)
+        if ((weights[strip.one] > shown) & (weights[strip.other] > shown)).any():
+            yield strip, weights
 
 
 def _strip(rig: Rig, one: int, other: int, band_deg: float, most_columns: int) -> Strip | None:
