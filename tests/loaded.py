@@ -21,6 +21,8 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
+from diadoche.services.processes.forked_process import FORK_SERVER
+
 
 @dataclass
 class Run:
@@ -36,6 +38,11 @@ class Run:
     environment: dict[str, str] = field(default_factory=lambda: dict(os.environ))
     out: str = os.devnull
     err: str = os.devnull
+
+    @property
+    def is_killed(self) -> bool:
+        """Whether its end comes from outside."""
+        return bool(self.step) or self.killed_after_ms is not None
 
 
 class Loaded:
@@ -78,6 +85,9 @@ class Loaded:
 def _child(run: Run) -> None:
     from diadoche.main import main as command_line
 
+    if run.is_killed:
+        # It asks a server of its own, so that nobody is left in the middle of an answer.
+        FORK_SERVER.close()
     os.environ.clear()
     os.environ.update(run.environment)
     for stream, path in ((0, os.devnull), (1, run.out), (2, run.err)):
@@ -116,6 +126,8 @@ def main() -> None:
 
     for line in sys.stdin:
         run = Run(**json.loads(line))
+        # One server of processes for all runs: each would load everything anew for its own.
+        FORK_SERVER.warm_up()
         child = os.fork()
         if child == 0:
             code = 1
@@ -133,6 +145,9 @@ def main() -> None:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, run.signal)
         _pid, status = os.waitpid(child, 0)
+        if os.WIFSIGNALED(status) and not run.is_killed:
+            # An answer that it did not hear any more would be taken for another's.
+            FORK_SERVER.close()
         print(os.waitstatus_to_exitcode(status), flush=True)  # noqa: T201  # the answer
 
 

@@ -56,7 +56,7 @@ def _jobs(state: Path) -> list[str]:
             return []
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("number", [signal.SIGTERM, pytest.param(signal.SIGINT, marks=pytest.mark.long)])
 def test_a_signal_is_no_question_while_a_card_is_read(
     own_state: Path, faulty: Mounter, tmp_path: Path, number: signal.Signals
 ) -> None:

@@ -17,14 +17,18 @@ from tests.end_to_end.driving import first, texts, waits
 from tests.end_to_end.hands import Keyboard, Mouse, answering
 
 
-@pytest.mark.parametrize("hands_of", [Keyboard, Mouse])
+# Each pair of hands, text and window; the other half of all threes are long.
 @pytest.mark.parametrize(
-    ("percent", "size", "scheme"),
+    ("hands_of", "percent", "size", "scheme"),
     [
-        (100, (1024, 700), "light"),
-        (100, (1900, 1000), "dark"),
-        (200, (1024, 700), "dark"),
-        (200, (1900, 1000), "light"),
+        (Keyboard, 100, (1024, 700), "light"),
+        (Keyboard, 200, (1900, 1000), "light"),
+        (Mouse, 100, (1900, 1000), "dark"),
+        (Mouse, 200, (1024, 700), "dark"),
+        pytest.param(Keyboard, 100, (1900, 1000), "dark", marks=pytest.mark.long),
+        pytest.param(Keyboard, 200, (1024, 700), "dark", marks=pytest.mark.long),
+        pytest.param(Mouse, 100, (1024, 700), "light", marks=pytest.mark.long),
+        pytest.param(Mouse, 200, (1900, 1000), "light", marks=pytest.mark.long),
     ],
 )
 def test_the_whole_job(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import subprocess
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -86,19 +88,41 @@ def convert(source: Path, recipe: str, folder: Path) -> Path:
     return Path(output.output)
 
 
+class Sources:
+    """Sources that several recipes are tried on, each written and read back once."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._made: dict[str, tuple[Path, np.ndarray]] = {}
+
+    def get(self, name: str, picture: Callable[[], bytes], pixels: str, *options: str) -> tuple[Path, np.ndarray]:
+        """The file, and its colours as a player shows them."""
+        if name not in self._made:
+            path = write(self._folder / name, picture(), pixels, *options)
+            self._made[name] = path, read_rgb(path)
+        return self._made[name]
+
+
+@pytest.fixture(scope="module")
+def sources(tmp_path_factory: pytest.TempPathFactory) -> Sources:
+    return Sources(tmp_path_factory.mktemp("sources"))
+
+
 @pytest.mark.parametrize("recipe", EVERY_RECIPE)
 @pytest.mark.parametrize("bits", [8, 10])
 @pytest.mark.parametrize("full", [False, True], ids=["limited", "full"])
 @pytest.mark.parametrize("matrix", sorted(KR_KB))
-def test_tagged_colours_come_back(tmp_path: Path, matrix: str, full: bool, bits: int, recipe: str) -> None:
+def test_tagged_colours_come_back(
+    sources: Sources, tmp_path: Path, matrix: str, full: bool, bits: int, recipe: str
+) -> None:
     primaries, transfer, space = TAGS[matrix]
-    source = write(
-        tmp_path / "in.mkv", as_yuv(patches(), matrix, full=full, bits=bits), "yuv422p" if bits == 8 else "yuv422p10le",
+    source, before = sources.get(
+        f"{matrix}-{full}-{bits}.mkv", partial(as_yuv, patches(), matrix, full=full, bits=bits),
+        "yuv422p" if bits == 8 else "yuv422p10le",
         "-c:v", "ffv1", "-level", "3", "-color_primaries", primaries, "-color_trc", transfer, "-colorspace", space,
         "-color_range", "pc" if full else "tv",
     )  # fmt: skip
     # 8 bits of YUV, and FFmpeg's own arithmetic, hold no colour better than this.
-    before = read_rgb(source)
     assert np.abs(before - COLOURS).max() <= 1.8
     # Eight bits of ten round once more; what that costs in RGB is what it costs where chroma is resampled.
     held = recipes()[recipe].losses(PictureFormat.of(identify([source])))
@@ -140,9 +164,8 @@ def test_pictures_without_tags_are_read_as_their_size_means(
     ("pixels", "codec"),
     [("rgb24", "png"), ("rgb48be", "png"), ("gbrp", "libx264rgb"), ("gbrp10le", "ffv1"), ("bgr24", "rawvideo")],
 )
-def test_rgb_comes_back(tmp_path: Path, pixels: str, codec: str, recipe: str) -> None:
-    source = tmp_path / {"ffv1": "in.mkv", "libx264rgb": "in.mkv", "rawvideo": "in.avi"}.get(codec, "in.mov")
-    fed = patches().astype(np.uint8).tobytes()
+def test_rgb_comes_back(sources: Sources, tmp_path: Path, pixels: str, codec: str, recipe: str) -> None:
+    ending = {"ffv1": "mkv", "libx264rgb": "mkv", "rawvideo": "avi"}.get(codec, "mov")
     options = (
         "-pix_fmt",
         "rgb24" if codec == "libx264rgb" else pixels,
@@ -150,9 +173,10 @@ def test_rgb_comes_back(tmp_path: Path, pixels: str, codec: str, recipe: str) ->
         codec,
         *(("-qp", "0") if codec == "libx264rgb" else ()),
     )
-    write(source, fed, "rgb24", *options)
+    fed = patches().astype(np.uint8).tobytes
+    source, before = sources.get(f"{pixels}-{codec}.{ending}", fed, "rgb24", *options)
     assert identify([source]).video[0].chroma == "RGB"
-    assert np.abs(read_rgb(source) - COLOURS).max() < 1.1
+    assert np.abs(before - COLOURS).max() < 1.1
     path = convert(source, recipe, tmp_path / "out")
     if not ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr")):
         assert ffprobe(path)["streams"][0]["color_space"] == "bt709"

@@ -73,6 +73,7 @@ def lumas(path: Path) -> list[np.ndarray]:
 @pytest.mark.usefixtures("own_state")
 def test_each_picture_is_level_and_once_is_level_on_the_mean(held: list[Path], tmp_path: Path) -> None:
     quality = {}
+    true = [truth(SCENE, TARGET, Moment(index / RATE, index))[0] for index in range(PICTURES)]
     for level in ("no", "once", "each-picture"):
         made = stitch(
             *held, "--to", tmp_path / f"{level}.mov", "--rig", "two-files-200", "--size", "720x360", "--level", level
@@ -80,7 +81,6 @@ def test_each_picture_is_level_and_once_is_level_on_the_mean(held: list[Path], t
         assert made["checks"]["frames"]
         pictures = lumas(Path(made["output"]))
         assert len(pictures) == PICTURES
-        true = [truth(SCENE, TARGET, Moment(index / RATE, index))[0] for index in range(PICTURES)]
         quality[level] = [psnr(one, other) for one, other in zip(pictures, true, strict=True)]
     assert min(quality["each-picture"]) > max(quality["no"]) + 4
     assert np.mean(quality["once"]) > np.mean(quality["no"]) + 1

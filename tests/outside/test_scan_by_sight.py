@@ -12,7 +12,7 @@ from tests.outside.numbered import ffmpeg
 from tests.outside.public_tools import idet_counts
 from tests.outside.test_real_files import _FILMS, film
 
-KEEP = ("-c:v", "libx264", "-crf", "10", "-pix_fmt", "yuv420p")
+KEEP = ("-c:v", "libx264", "-preset", "ultrafast", "-crf", "10", "-pix_fmt", "yuv420p")
 
 
 @pytest.mark.parametrize("name", _FILMS)
