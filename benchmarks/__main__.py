@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import sys
+import time
 from pathlib import Path
 
 import av
 
 from benchmarks import conversions, identifying, offloads, playing, spheres, starting, window
+from diadoche.core.sizes import clock_text
 
 _PARTS = {
     "starting": starting.rows,
@@ -24,12 +26,16 @@ _PARTS = {
 def main() -> None:
     """Runs the parts that were named, or all."""
     rows = []
+    began = time.monotonic()
     print(f"PyAV {av.__version__} with FFmpeg {av.ffmpeg_version_info}; the distribution's ffmpeg is 5.1")
     for name in sys.argv[1:] or _PARTS:
+        began_part = time.monotonic()
         for row in _PARTS[name]():
             rows.append(row.as_dict())
             verdict = {True: "met", False: "MISSED", None: ""}[row.met]
             print(f"{row.work:58} | {row.against:52} | {row.goal:32} | {row.measured:22} | {verdict}", flush=True)
+        print(f"  {name}: {time.monotonic() - began_part:.0f} s", flush=True)
+    print(f"All of it took {clock_text(time.monotonic() - began)}.")
     Path("build").mkdir(exist_ok=True)
     Path("build/bench.json").write_text(json.dumps(rows, indent=2))
 

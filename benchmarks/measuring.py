@@ -6,7 +6,7 @@ import os
 import statistics
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -39,13 +39,22 @@ def ratio(
     ours: Callable[[], object], theirs: Callable[[], object], before: Callable[[], object] = lambda: None
 ) -> float:
     """Our time over theirs: the median over several turns, `before` each run and not counted."""
-    found = []
+    return ratios(ours, [theirs], before)[0]
+
+
+def ratios(
+    ours: Callable[[], object], others: Sequence[Callable[[], object]], before: Callable[[], object] = lambda: None
+) -> list[float]:
+    """Our time over that of each of several others, all in the same turns; see `ratio`."""
+    found: list[list[float]] = [[] for _other in others]
     for _ in range(TURNS):
-        before()
-        theirs_s = timed(theirs)
-        before()
-        found.append(timed(ours) / theirs_s)
-    return statistics.median(found)
+        times_s = []
+        for work in (*others, ours):
+            before()
+            times_s.append(timed(work))
+        for own, other_s in zip(found, times_s[:-1], strict=True):
+            own.append(times_s[-1] / other_s)
+    return [statistics.median(own) for own in found]
 
 
 def at_most(work: str, against: str, limit: float, measured: float) -> Row:

@@ -11,6 +11,7 @@ import contextlib
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
@@ -22,6 +23,8 @@ from types import FrameType
 from typing import Any
 
 from diadoche.services.processes.forked_process import FORK_SERVER
+
+_ANSWERING_S = 60.0
 
 
 @dataclass
@@ -39,18 +42,19 @@ class Run:
     out: str = os.devnull
     err: str = os.devnull
 
-    @property
-    def is_killed(self) -> bool:
-        """Whether its end comes from outside."""
-        return bool(self.step) or self.killed_after_ms is not None
-
 
 class Loaded:
     """The loaded process, from the test's side."""
 
     def __init__(self) -> None:
+        # A second thread, of a library of linear algebra, would be lost in every fork.
+        one_thread = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
         self._process = subprocess.Popen(
-            [sys.executable, "-m", __name__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+            [sys.executable, "-m", __name__],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            env=os.environ | one_thread,
         )
 
     def begin(self, run: Run) -> None:
@@ -85,19 +89,36 @@ class Loaded:
 def _child(run: Run) -> None:
     from diadoche.main import main as command_line
 
-    if run.is_killed:
-        # It asks a server of its own, so that nobody is left in the middle of an answer.
-        FORK_SERVER.close()
     os.environ.clear()
     os.environ.update(run.environment)
     for stream, path in ((0, os.devnull), (1, run.out), (2, run.err)):
         os.dup2(os.open(path, os.O_RDWR | os.O_CREAT), stream)
+    _fork_the_fork_server()
     sys.argv = ["diadoche", *run.words]
     if run.step:
         follow = _killer(run)
         threading.setprofile(follow)
         sys.setprofile(follow)
     command_line()
+
+
+def _fork_the_fork_server() -> None:
+    """The run's own server of processes, as the program starts one; forked from what is loaded, and not begun anew."""
+    from diadoche.services.processes import fork_server
+
+    ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    if os.fork() == 0:
+        os.setpgid(0, 0)
+        ours.close()
+        os.dup2(theirs.fileno(), 0)
+        theirs.close()
+        try:
+            fork_server.main()
+        finally:
+            os._exit(0)
+    theirs.close()
+    ours.settimeout(_ANSWERING_S)
+    FORK_SERVER.take_over(ours)
 
 
 def _killer(run: Run) -> Any:
@@ -126,8 +147,6 @@ def main() -> None:
 
     for line in sys.stdin:
         run = Run(**json.loads(line))
-        # One server of processes for all runs: each would load everything anew for its own.
-        FORK_SERVER.warm_up()
         child = os.fork()
         if child == 0:
             code = 1
@@ -145,9 +164,6 @@ def main() -> None:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, run.signal)
         _pid, status = os.waitpid(child, 0)
-        if os.WIFSIGNALED(status) and not run.is_killed:
-            # An answer that it did not hear any more would be taken for another's.
-            FORK_SERVER.close()
         print(os.waitstatus_to_exitcode(status), flush=True)  # noqa: T201  # the answer
 
 

@@ -11,6 +11,7 @@ import pytest
 from diadoche.core.convert import recipes as recipe_module
 from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thinned, samples_of
 from diadoche.core.convert.plan import plan_conversion
+from diadoche.core.convert.recipe_heads import supplied_heads
 from diadoche.core.convert.recipes import (
     Changes,
     mistaken_recipes,
@@ -172,3 +173,10 @@ def test_the_chooser_refuses_a_table_with_nonsense(tmp_path: Path) -> None:
     chooser.choose_table_gives("BT.2020")
     assert chooser.chosen[1] == Changes(table=good, table_gives="BT.2020")
     assert "good.cube" in chooser.rows()[chooser.current].words
+
+
+def test_heads_of_supplied_recipes_are_those_of_the_whole_reading() -> None:
+    heads = supplied_heads()
+    assert heads == {name: recipe.head for name, recipe in recipes().items()}
+    assert len(heads) > 15
+    assert {head.files for head in heads.values()} == {"film", "stills"}

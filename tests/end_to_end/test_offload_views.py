@@ -121,9 +121,10 @@ def test_the_ledger_by_its_lists_search_and_menu(
     key(application, Qt.Key.Key_F, control=True)
     waits(qtbot, ledger.search.hasFocus)
     write(ledger.search, "nobody's clip")
-    assert "Nothing matches." in texts(ledger)
+    waits(qtbot, lambda: "Nothing matches." in texts(ledger))
     ledger.search.clear()
     write(ledger.search, "DRON0001")
+    waits(qtbot, lambda: not application.desk.ledger.is_looking)
     model = ledger.table.model()
     assert model is not None
     assert model.rowCount() == 1

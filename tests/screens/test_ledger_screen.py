@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 from sqlalchemy import update
@@ -73,6 +75,34 @@ def test_the_search_narrows_the_list(scene: Scene, drone: Path, camcorder: Path)
     assert ledger.entries == []
     ledger.search("")
     assert len(ledger.entries) == 2
+
+
+def test_the_list_waits_for_no_search_and_claims_nothing_meanwhile(
+    scene: Scene, drone: Path, camcorder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scene.offloaded(drone, "r1")
+    scene.offloaded(camcorder, "r2")
+    ledger = scene.desk.ledger
+    asked: list[tuple[Callable[[], Any], Callable[[Any], None]]] = []
+    monkeypatch.setattr(scene.desk.station, "in_background", lambda work, then: asked.append((work, then)))
+
+    def answer() -> None:
+        work, then = asked.pop(0)
+        then(work())
+
+    for text in ("DRON", "DRON0", "DRON0002"):
+        ledger.search(text)
+    # Three keys, and the ledger is asked once; what was shown stays, and that nothing matches is not said.
+    assert (len(asked), len(ledger.entries), ledger.is_looking) == (1, 2, True)
+    answer()
+    assert (len(asked), len(ledger.entries), ledger.is_looking) == (1, 2, True)
+    answer()
+    assert (asked, [entry.card for entry in ledger.entries], ledger.is_looking) == ([], ["Drone"], False)
+    ledger.search("nobody")
+    ledger.search("")
+    assert (len(ledger.entries), ledger.is_looking) == (2, False)
+    answer()
+    assert (len(ledger.entries), asked) == (2, [])
 
 
 def test_a_search_leaves_the_count_on_the_rail_alone(scene: Scene, drone: Path) -> None:

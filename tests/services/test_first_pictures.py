@@ -78,3 +78,30 @@ def test_a_disk_that_hangs_keeps_no_other_picture_away(
     pictures._again_s.clear()
     assert pictures.of(disk.point / "DRON0001.MP4") == b""
     assert came.get(timeout=_LONG_S) == disk.point / "DRON0001.MP4"
+
+
+def test_a_disk_that_hangs_is_left_alone_after_its_second_file(
+    pictures: FirstPictures,
+    came: queue.SimpleQueue[Path],
+    drone: Path,
+    faulty: Mounter,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Each file of a card in a reader that hangs would keep the pictures of all other cards waiting once more."""
+    monkeypatch.setattr(module, "_LONGEST_S", 2.0)
+    folder = drone / "DCIM/100DRONE"
+    disk = faulty(folder)
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    hung = [disk.point / f"DRON000{number}.MP4" for number in range(1, 7)]
+    pictures.of(folder / "DRON0001.MP4")
+    for path in hung:
+        pictures.of(path)
+    # What was asked for last is tried first.
+    assert came.get(timeout=_LONG_S) == folder / "DRON0001.MP4"
+    assert [path for path in hung if path in pictures._known] == hung[-2:]
+    assert pictures.of(hung[0]) == b""
+    assert not pictures.busy
+    disk.set(Faults())
+    pictures._silent_until_s.clear()
+    pictures.of(hung[0])
+    assert came.get(timeout=_LONG_S) == hung[0]

@@ -283,7 +283,8 @@ class _Joint:
         self.rate = rate
         self.picture_track = picture_track
         self.begins_s = Fraction(0)
-        self.ends_s = Fraction(0)
+        # Where the last picture ended, of a run that is not even.
+        self._ends_s = Fraction(0)
         # Of an even run: the place of the part's first picture, the way there from the file's ticks, the last place.
         self._places: TickScale | None = None
         self._last_place = -1
@@ -293,6 +294,13 @@ class _Joint:
         self.entered = False
         # The sound tracks that were only cut where this part begins.
         self.runs_on: set[int] = set()
+
+    @property
+    def ends_s(self) -> Fraction:
+        """Where the last picture so far ended."""
+        if self.rate is not None and self._last_place >= 0:
+            return (self._last_place + 1) / self.rate
+        return self._ends_s
 
     def end_part(self) -> None:
         """The next part begins where the last picture ended."""
@@ -341,17 +349,16 @@ class _Joint:
             yield self._picture(clocks[tracks[0].index], (first_field,), shift_s)
 
     def _picture(self, clock: _TrackClock, packets: tuple[av.Packet[Any], ...], shift_s: Fraction) -> TimedPacket:
-        clock.shift_s = shift_s - clock.ahead_s
+        clock.shift_s = shift_s - clock.ahead_s if clock.ahead_s else shift_s
         timed = clock.timed(packets)
         if self.rate is None or self._places is None:
             if not timed.hidden:
-                self.ends_s = max(self.ends_s, timed.pts_s + timed.duration_s)
+                self._ends_s = max(self._ends_s, timed.pts_s + timed.duration_s)
             return timed
         timed.pts, timed.dts, timed.duration = self._places(timed.pts), self._places(timed.dts), 1
         timed.tick_s, timed.shift_s = clock.picture_s, _AT_THE_BEGINNING
         if not timed.hidden and timed.pts > self._last_place:
             self._last_place = timed.pts
-            self.ends_s = (timed.pts + 1) / self.rate
         return timed
 
     def on_its_place(self, time_s: Fraction) -> Fraction:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.waybill import STATUS_WORDS
 from diadoche.core.sizes import count_text, size_text
@@ -21,7 +22,7 @@ from diadoche.services.ledger.copies import CopyEntry
 from diadoche.services.ledger.happenings import Happening, all_seen, happenings
 from diadoche.services.ledger.known_copies import holders, known_roots, place_below
 from diadoche.services.ledger.shoots import Shoot, ShootSettings, all_shoots
-from diadoche.services.ledger.waybills import WaybillEntry, waybills
+from diadoche.services.ledger.waybills import WaybillEntry, matching_waybills, waybills
 from diadoche.services.queue.runner import Job
 from diadoche.services.queue.states import State
 from diadoche.services.station.station import Station
@@ -86,6 +87,10 @@ class LedgerScreen:
         self.message = ""
         self._shoots: dict[str, Shoot] = {}
         self._search = ""
+        # Which waybills hold a text, and which text that was; None where nothing is searched for.
+        self._matching: frozenset[int] | None = None
+        self._answered = ""
+        self._is_asking = False
         self.only_wanting = False
         self.refresh()
 
@@ -95,13 +100,42 @@ class LedgerScreen:
         """Reads the ledger anew."""
         self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
         self.everything = waybills(self._ledger)
-        found = waybills(self._ledger, self._search) if self._search else self.everything
-        self.entries = [entry for entry in found if self._wants_copies(entry)] if self.only_wanting else found
         self.disks = self._disks(self.everything)
         self.happened = happenings(self._ledger)
+        self._look_for_search()
+        self._narrow()
+
+    def _narrow(self) -> None:
+        """Leaves what search and choice leave; while a search is not answered, what was shown before it stays."""
+        matching = self._matching if self._search else None
+        found = [entry for entry in self.everything if matching is None or entry.id in matching]
+        self.entries = [entry for entry in found if self._wants_copies(entry)] if self.only_wanting else found
         if self.selected not in {entry.id for entry in self.entries}:
             self.selected = None
         self.on_change()
+
+    def _look_for_search(self) -> None:
+        """Asks anew what holds the text: every file of every card is looked through, and the window goes on."""
+        asked = self._search
+        if not asked:
+            self._matching, self._answered = None, ""
+            return
+        if self._is_asking:
+            # Whoever types is quicker than the ledger: it is asked for the newest text when it has answered.
+            return
+        self._is_asking = True
+
+        def found(matching: frozenset[int] | Exception) -> None:
+            self._is_asking = False
+            if asked != self._search:
+                self._look_for_search()
+                return
+            if isinstance(matching, DiadocheError):
+                self.message = matching.problem.sentence()
+            self._matching, self._answered = (frozenset() if isinstance(matching, Exception) else matching), asked
+            self._narrow()
+
+        self._station.in_background(lambda: matching_waybills(self._ledger, asked), found)
 
     def read_happened(self) -> None:
         """Something was noted: only that is read anew."""
@@ -111,7 +145,13 @@ class LedgerScreen:
     def search(self, text: str) -> None:
         """Shows only waybills whose card, shoot, day, clips, files, digests or disks hold the text."""
         self._search = text.strip()
-        self.refresh()
+        self._look_for_search()
+        self._narrow()
+
+    @property
+    def is_looking(self) -> bool:
+        """Whether it is not known yet what holds the text that is searched for."""
+        return self._search != self._answered
 
     @property
     def searching(self) -> bool:
@@ -121,7 +161,7 @@ class LedgerScreen:
     def show_only_wanting(self, wanted: bool) -> None:
         """Shows only cards that stand on fewer disks than their shoot asks for."""
         self.only_wanting = wanted
-        self.refresh()
+        self._narrow()
 
     def _wants_copies(self, entry: WaybillEntry) -> bool:
         return entry.proven_disks < self._copies_wanted(entry)

@@ -213,7 +213,8 @@ class LedgerView(View):
         self._disk_model.changed()
         self._happening_model.changed()
         screen = self._screen
-        nothing = "Nothing matches." if screen.searching else "Every offload leaves a waybill here."
+        found = "Looking…" if screen.is_looking else "Nothing matches."
+        nothing = found if screen.searching else "Every offload leaves a waybill here."
         self._empty.setText(nothing)
         self._empty.setVisible(not screen.entries)
         chosen = next((row for row, entry in enumerate(screen.entries) if entry.id == screen.selected), 0)

@@ -5,11 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cache
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder
 from diadoche.core.rates import rate_text
 from diadoche.core.timecode import PictureLabels
+
+if TYPE_CHECKING:
+    # Whoever lists recipes need not wait for all that is known of files.
+    from diadoche.core.identify.facts import AudioFacts, Color, Facts, FieldOrder
 
 _FLOATING = {"pcm_f16le", "pcm_f24le", "pcm_f32le", "pcm_f32be", "pcm_f64le", "pcm_f64be"}
 # How many pixels across and down share one value of colour [H273, table 1 and 6.3]; none has no colour at all.

@@ -10,6 +10,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator
 
 from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thinned, samples_of
+from diadoche.core.convert.recipe_heads import SUPPLIED, RecipeHead, own_files
 from diadoche.core.convert.sound_coding import CODECS, coding_of
 from diadoche.core.errors import RequestError
 from diadoche.core.mistakes import read_toml
@@ -18,7 +19,6 @@ from diadoche.core.rates import rate_text
 ScanChange = Literal["keep", "frame", "field", "film"]
 USUAL_RECIPE = "prores-422"
 _LARGEST_FILE_BYTES = 1_000_000
-_SUPPLIED = Path(__file__).with_name("recipes")
 
 
 _WITH_LIBRARY = "supplied"
@@ -218,19 +218,20 @@ class Recipe(_Part):
         sound = sum(coding_of(self.sound.codec, each).bytes_a_second(each) for each in sounds)
         return round(pictures + sound * picture.seconds)
 
-    def as_dict(self) -> dict[str, object]:
-        """The recipe as the command line's JSON has it."""
-        return {
-            "name": self.name,
-            "title": self.title,
-            "purpose": self.purpose,
-            "container": self.container.name,
-            "files": self.container.files,
-            "video": self.picture.codec,
-            "audio": self.sound.codec,
-            "lossless": self.picture.lossless,
-            "scan": self.changes.scan,
-        }
+    @property
+    def head(self) -> RecipeHead:
+        """What a list tells of it."""
+        return RecipeHead(
+            self.name,
+            self.title,
+            self.purpose,
+            self.container.name,
+            self.container.files,
+            self.picture.codec,
+            self.sound.codec,
+            self.picture.lossless,
+            self.changes.scan,
+        )
 
 
 def recipes(own_folder: Path | None = None) -> dict[str, Recipe]:
@@ -239,7 +240,7 @@ def recipes(own_folder: Path | None = None) -> dict[str, Recipe]:
     One of the person's own that has a mistake is left out here, and named by `recipe_named` and `mistaken_recipes`.
     """
     found = {recipe.name: recipe for recipe in _supplied()}
-    for path in _own_files(own_folder):
+    for path in own_files(own_folder):
         try:
             recipe = parse_recipe(_text_of(path), path)
         except RequestError:
@@ -251,7 +252,7 @@ def recipes(own_folder: Path | None = None) -> dict[str, Recipe]:
 def mistaken_recipes(own_folder: Path | None) -> tuple[RequestError, ...]:
     """What is wrong with a person's own recipes, a file each."""
     found = []
-    for path in _own_files(own_folder):
+    for path in own_files(own_folder):
         try:
             parse_recipe(_text_of(path), path)
         except RequestError as error:
@@ -265,7 +266,7 @@ def recipe_named(name: str, own_folder: Path | None = None) -> Recipe:
     Raises:
         RequestError: there is none of that name, or the person's own has a mistake; it is named.
     """
-    for path in _own_files(own_folder):
+    for path in own_files(own_folder):
         if path.stem == name:
             return parse_recipe(_text_of(path), path)
     known = recipes(own_folder)
@@ -298,7 +299,7 @@ def own_recipe_file(folder: Path, name: str) -> Path:
     """
     path = folder / f"{name}.toml"
     if not path.exists():
-        supplied = _SUPPLIED / f"{name}.toml"
+        supplied = SUPPLIED / f"{name}.toml"
         if not supplied.is_file():
             raise RequestError(f"There is no supplied recipe called {name}.", do="Look for the file of your own.")
         folder.mkdir(parents=True, exist_ok=True)
@@ -315,10 +316,6 @@ def _text_of(path: Path) -> str:
         raise RequestError(f"{path.name} cannot be read: {error.strerror}.", path=path, do="Take it away.") from error
 
 
-def _own_files(folder: Path | None) -> list[Path]:
-    return sorted(folder.glob("*.toml")) if folder is not None and folder.is_dir() else []
-
-
 # Supplied ones ship with the program and do not change under it; a person's own are read anew each time.
 _supplied_once: list[Recipe] = []
 
@@ -326,6 +323,6 @@ _supplied_once: list[Recipe] = []
 def _supplied() -> list[Recipe]:
     if not _supplied_once:
         _supplied_once.extend(
-            parse_recipe(path.read_text("utf-8"), path, supplied=True) for path in sorted(_SUPPLIED.glob("*.toml"))
+            parse_recipe(path.read_text("utf-8"), path, supplied=True) for path in sorted(SUPPLIED.glob("*.toml"))
         )
     return _supplied_once

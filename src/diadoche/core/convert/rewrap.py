@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, cast
 
 import av
+import numpy as np
 
 from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
@@ -169,10 +170,10 @@ def _damaged_original(copying: _Copying, found: Comparison) -> Problem:
 
 @dataclass(frozen=True, slots=True)
 class _ReadBack:
-    """What an output holds when its packets are read again."""
+    """What an output holds when its packets are read again: when its pictures are shown, in their order, too."""
 
     equal: bool
-    instants_s: list[Fraction]
+    instants_s: Instants
     tick_s: Fraction
 
 
@@ -293,13 +294,13 @@ class _Copying:
 
     def read_back(self, part: Path) -> _ReadBack:
         """Reads every packet of the output: whether they are the same, each container's framing undone."""
-        instants: list[Fraction] = []
+        stamps: list[int] = []
         with opened([part]) as media, decoding(part):
             tracks = tracks_of(media, every_picture=True)
             tick_s = Fraction(tracks[0].time_base or 1)
             self._layouts = sound_layouts(media)
             if len(tracks) != len(self._tracks):
-                return _ReadBack(False, instants, tick_s)
+                return _ReadBack(False, np.empty(0), tick_s)
             again: list[TrackDigest | SampleDigest] = [
                 SampleDigest()
                 if track.is_pcm
@@ -314,14 +315,14 @@ class _Copying:
                     if packet.size:
                         taker.take(bytes(packet))
                         if number == 0 and packet.pts is not None and not packet.is_discard:
-                            instants.append(packet.pts * tick_s)
+                            stamps.append(packet.pts)
                     continue
                 for frame in packet.decode():
                     taker.take(cast(Samples, sound_frame(cast(av.AudioFrame, frame)).to_ndarray()))
         equal = all(mine.digest.value() == theirs.value() for mine, theirs in zip(self._tracks, again, strict=True))
-        return _ReadBack(equal, sorted(instants), tick_s)
+        return _ReadBack(equal, np.sort(np.array(stamps, np.float64)) * float(tick_s), tick_s)
 
-    def out_of_step(self, instants_s: list[Fraction], there: Instants | None) -> tuple[Finding, ...]:
+    def out_of_step(self, instants_s: Instants, there: Instants | None) -> tuple[Finding, ...]:
         """Where a picture of the output stands at another time than in the source.
 
         Args:
@@ -339,12 +340,11 @@ class _Copying:
             there = there[::2]
         if len(there) != len(instants_s):
             return (Finding("out of step", 0, 0.0, f"{len(there)} pictures are coded, not {len(instants_s)}"),)
-        half_s = 0.5 / float(rate)
+        wrong = np.flatnonzero(np.abs(instants_s - instants_s[:1] - there) > 0.5 / float(rate))
         return tuple(
-            Finding("out of step", number, float(mine), f"it was shown at {theirs:.3f} s")
-            for number, (mine, theirs) in enumerate(zip(instants_s, there, strict=True))
-            if abs(float(mine - instants_s[0]) - theirs) > half_s
-        )[:MOST_FINDINGS]
+            Finding("out of step", number, float(instants_s[number]), f"it was shown at {there[number]:.3f} s")
+            for number in wrong[:MOST_FINDINGS].tolist()
+        )
 
     def problems(self, name: str) -> list[Problem]:
         """What a person should know of an output that is right."""

@@ -7,16 +7,18 @@ from __future__ import annotations
 import base64
 import threading
 import time
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Callable
 from pathlib import Path
 
+from diadoche.core.disks import mounts
 from diadoche.core.footage.trial import first_picture
 from diadoche.services.side_processes.side_process import SideProcess, serve
 
-_LONGEST_S, _AGAIN_S = 10.0, 60.0
+_LONGEST_S, _AGAIN_S, _HANGS_AFTER = 10.0, 60.0, 2
 # What was scrolled past is not worth decoding; and a few thousand small JPEGs are a few megabytes.
 _MOST_WANTED, _MOST_KEPT = 60, 4_000
+_ROOT = Path("/")
 
 
 class FirstPictures:
@@ -29,6 +31,9 @@ class FirstPictures:
         # From when on one that has no picture is asked for again.
         self._again_s: dict[Path, float] = {}
         self._wanted: OrderedDict[Path, None] = OrderedDict()
+        # How many files in a row gave no answer, by where their disk is mounted; and until when it is left alone.
+        self._unanswered: Counter[Path] = Counter()
+        self._silent_until_s: dict[Path, float] = {}
         self._changed = threading.Condition()
         self._closed = False
         self._thread: threading.Thread | None = None
@@ -43,7 +48,7 @@ class FirstPictures:
             if known is not None:
                 self._known.move_to_end(path)
                 return known
-            if self._closed:
+            if self._closed or self._is_silent(path):
                 return b""
             self._wanted[path] = None
             self._wanted.move_to_end(path)
@@ -75,10 +80,12 @@ class FirstPictures:
                     if self._closed:
                         return
                     path = next(reversed(self._wanted))
+                began_s = time.monotonic()
                 told = side_process.ask(str(path), _LONGEST_S)
                 picture = base64.b64decode(told) if told else b""
                 with self._changed:
                     self._wanted.pop(path, None)
+                    self._note_answer(path, in_time=time.monotonic() - began_s < _LONGEST_S)
                     # Where it cannot be read now, it is not asked again at every painting.
                     self._known[path] = picture
                     self._again_s[path] = time.monotonic() + _AGAIN_S
@@ -87,6 +94,28 @@ class FirstPictures:
                         self._again_s.pop(gone, None)
                 if picture and not self._closed:
                     self._came(path)
+
+    def _is_silent(self, path: Path) -> bool:
+        now_s = time.monotonic()
+        return any(now_s < until_s and path.is_relative_to(at) for at, until_s in self._silent_until_s.items())
+
+    def _note_answer(self, path: Path, *, in_time: bool) -> None:
+        """A disk that hangs is left alone for a while: each of its files would keep all others waiting as long."""
+        # By its name alone: asking the disk itself would hang here.
+        point = max((mount.point for mount in mounts() if path.is_relative_to(mount.point)), key=_depth, default=_ROOT)
+        if in_time or point == _ROOT:
+            self._unanswered.pop(point, None)
+            return
+        self._unanswered[point] += 1
+        # One may only take long to decode.
+        if self._unanswered[point] >= _HANGS_AFTER:
+            self._silent_until_s[point] = time.monotonic() + _AGAIN_S
+            for each in [each for each in self._wanted if each.is_relative_to(point)]:
+                del self._wanted[each]
+
+
+def _depth(path: Path) -> int:
+    return len(path.parts)
 
 
 def _answer(path: str) -> str:
