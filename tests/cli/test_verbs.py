@@ -144,9 +144,9 @@ def _fails(path: Path) -> bool:
 def test_an_unforeseen_error_is_a_problem_with_a_report(own_state: Path, tmp_path: Path) -> None:
     """The state folder is a file: nobody foresaw that."""
     code = (
-        "import sys; from diadoche.core.convert import recipes\n"
+        "import sys; from diadoche.core.convert import recipe_heads\n"
         "def broken(*_): raise RuntimeError('this was not foreseen')\n"
-        "recipes.recipes = broken\nsys.argv = ['diadoche', 'recipes', '--json']\n"
+        "recipe_heads.own_files = broken\nsys.argv = ['diadoche', 'recipes', '--json']\n"
         "from diadoche.main import main\nmain()"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)

@@ -36,6 +36,7 @@ def test_the_glance_by_keys_alone(open_window: Opener, qtbot: QtBot, shoot_folde
     application = open_window()
     drone_in(application, qtbot)
     glance = application.window.cards.glance
+    # The sentence says so, a moment before the board is drawn: the keys work already.
     key(application, Qt.Key.Key_Return, control=True)
     waits(qtbot, glance.isVisible)
 

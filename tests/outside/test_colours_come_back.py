@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 from collections.abc import Callable
 from functools import partial
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -108,10 +109,23 @@ def sources(tmp_path_factory: pytest.TempPathFactory) -> Sources:
     return Sources(tmp_path_factory.mktemp("sources"))
 
 
+# Each matrix, range and depth with each recipe, and each two of the three together; all threes are long.
+LATIN = {
+    ("601", False, 10),
+    ("601", True, 8),
+    ("709", False, 8),
+    ("709", True, 10),
+    ("2020", False, 10),
+    ("2020", True, 8),
+}
+TAGGED = [
+    pytest.param(*each, id="-".join(map(str, each)), marks=[] if each in LATIN else pytest.mark.long)
+    for each in product(sorted(KR_KB), (False, True), (8, 10))
+]
+
+
 @pytest.mark.parametrize("recipe", EVERY_RECIPE)
-@pytest.mark.parametrize("bits", [8, 10])
-@pytest.mark.parametrize("full", [False, True], ids=["limited", "full"])
-@pytest.mark.parametrize("matrix", sorted(KR_KB))
+@pytest.mark.parametrize(("matrix", "full", "bits"), TAGGED)
 def test_tagged_colours_come_back(
     sources: Sources, tmp_path: Path, matrix: str, full: bool, bits: int, recipe: str
 ) -> None:

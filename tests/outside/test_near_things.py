@@ -133,7 +133,9 @@ def breaks_px(cameras: list[Fisheye], scene: RayScene, moment: Moment, near: Nea
 
 
 # Seeds that nothing here was built with.
-@pytest.mark.parametrize(("seed", "pupil_m"), [(141, 0.012), (152, 0.012), (163, 0.03)])
+@pytest.mark.parametrize(
+    ("seed", "pupil_m"), [pytest.param(141, 0.012, marks=pytest.mark.long), (152, 0.012), (163, 0.03)]
+)
 def test_near_things_stand_once_and_whole(seed: int, pupil_m: float) -> None:
     cameras, scene, moment = lenses(pupil_m), RayScene(seed), Moment(0.4, 3)
     pictures = filmed(cameras, scene, moment)

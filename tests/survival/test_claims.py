@@ -41,7 +41,7 @@ PLANTED = {
 }
 
 
-@pytest.mark.parametrize("seed", [3, 7, 11])
+@pytest.mark.parametrize("seed", [3, 7, pytest.param(11, marks=pytest.mark.long)])
 def test_no_claim_is_false(seed: int) -> None:
     """3 and 7 once found false claims: a stop while folders were taken, and a copy of a reader that lied."""
     world = carried_out(seed, 45)
@@ -62,7 +62,10 @@ def test_two_thousand_steps_without_a_false_claim() -> None:
     assert not wanting, wanting
 
 
-@pytest.mark.parametrize("fault", PLANTED)
+@pytest.mark.parametrize(
+    "fault",
+    [each if number == 0 else pytest.param(each, marks=pytest.mark.long) for number, each in enumerate(PLANTED)],
+)
 def test_a_planted_fault_is_found(tmp_path: Path, fault: str) -> None:
     file, before, after = PLANTED[fault]
     shutil.copytree(_REPOSITORY / "src", tmp_path / "src")
@@ -72,7 +75,7 @@ def test_a_planted_fault_is_found(tmp_path: Path, fault: str) -> None:
     path.write_text(text.replace(before, after))
     environment = dict(os.environ) | {"PYTHONPATH": f"{tmp_path / 'src'}:{_REPOSITORY}"}
     # When a run is killed or stopped goes by the clock: one seed alone may miss what a defect needs to show.
-    for seed in ("21", "22", "23"):
+    for seed in ("29", "25", "21"):
         done = subprocess.run(
             [sys.executable, "-m", "tests.survival.claims_machine", "--seed", seed, "--steps", "300"],
             capture_output=True, text=True, check=False, cwd=_REPOSITORY, env=environment,

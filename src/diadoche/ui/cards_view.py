@@ -147,7 +147,8 @@ class CardsView(View):
 
     def offload(self) -> None:
         """The one button: a glance first, unless unattended."""
-        if self._stack.currentIndex() == _GLANCE or not self.offload_button.isEnabled():
+        # What is so, not what the button shows: the board is drawn a moment after the sentence.
+        if self._stack.currentIndex() == _GLANCE or not self._screen.can_offload_any:
             return
         if self._screen.unattended:
             self._screen.offload_all()
