@@ -123,9 +123,8 @@ def _memory_row(card: Path, folder: Path) -> Row:
     code = (
         "from pathlib import Path; from benchmarks.offloads import ours;"
         f"ours(Path({str(card)!r}), Path({str(folder)!r}));"
-        # The kernel's own high-water mark of this process; getrusage() would count the parent's.
-        "print(Path('/proc/self/status').read_text().split('VmHWM:')[1].split()[0])"
+        "from benchmarks.measuring import high_water_bytes; print(high_water_bytes())"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
-    megabytes = int(done.stdout) * 1024 / _MB
+    megabytes = int(done.stdout) / _MB
     return Row("resident memory of that offload", "", "≤ 250 MB", f"{megabytes:.0f} MB", megabytes <= 250)

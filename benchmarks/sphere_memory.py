@@ -6,12 +6,12 @@ Lens pictures are in memory, nothing is decoded. Prints the peak after a third o
 from __future__ import annotations
 
 import os
-import resource
 from fractions import Fraction
 
 import av
 import numpy as np
 
+from benchmarks.measuring import high_water_bytes
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.sphere.lens_planes import planes_of
 from diadoche.core.sphere.projection import Equirectangular
@@ -59,7 +59,7 @@ def main() -> None:
 
 
 def _tell() -> None:
-    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024, flush=True)  # the answer
+    print(high_water_bytes(), flush=True)  # the answer
 
 
 if __name__ == "__main__":
