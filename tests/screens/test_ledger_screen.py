@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 from sqlalchemy import update
 
+from diadoche.core.errors import LedgerError
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.watch import Watch
 from diadoche.screens.ledger import age_text
@@ -103,6 +104,21 @@ def test_the_list_waits_for_no_search_and_claims_nothing_meanwhile(
     assert (len(ledger.entries), ledger.is_looking) == (2, False)
     answer()
     assert (len(ledger.entries), asked) == (2, [])
+
+
+def test_what_could_not_be_searched_is_not_called_without_a_match(
+    scene: Scene, drone: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scene.offloaded(drone)
+    ledger = scene.desk.ledger
+    held = LedgerError("Another program holds the ledger.", do="Close it.")
+    with monkeypatch.context() as patched:
+        patched.setattr(scene.desk.station, "in_background", lambda _work, then: then(held))
+        ledger.search("DRON")
+    assert (len(ledger.entries), ledger.is_looking) == (1, False)
+    assert ledger.message.startswith("The ledger could not be searched. Another program holds the ledger.")
+    ledger.search("nobody")
+    assert (ledger.entries, ledger.message) == ([], "")
 
 
 def test_a_search_leaves_the_count_on_the_rail_alone(scene: Scene, drone: Path) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from diadoche.core.footage.trial import first_picture
-from diadoche.demo.faulty_folder import Faults
+from diadoche.demo.faulty_folder import Faults, FaultyMount
 from diadoche.services.side_processes import first_pictures as module
 from diadoche.services.side_processes.first_pictures import FirstPictures
 from tests.mounts import Mounter
@@ -31,6 +31,20 @@ def pictures(came: queue.SimpleQueue[Path]) -> Iterator[FirstPictures]:
     thread = found._thread
     assert thread is not None
     thread.join(_LONG_S)
+
+
+@pytest.fixture
+def folder(drone: Path) -> Path:
+    return drone / "DCIM/100DRONE"
+
+
+@pytest.fixture
+def disk(folder: Path, faulty: Mounter, monkeypatch: pytest.MonkeyPatch) -> FaultyMount:
+    """The same folder on a disk that hangs, which is waited for for two seconds."""
+    monkeypatch.setattr(module, "_LONGEST_S", 2.0)
+    mounted = faulty(folder)
+    mounted.set(Faults(hangs=True, hangs_on_metadata=True))
+    return mounted
 
 
 def test_a_picture_comes_and_what_has_none_is_asked_once(
@@ -57,16 +71,8 @@ def test_what_is_asked_for_last_comes_first_and_what_was_passed_is_left(
 
 
 def test_a_disk_that_hangs_keeps_no_other_picture_away(
-    pictures: FirstPictures,
-    came: queue.SimpleQueue[Path],
-    drone: Path,
-    faulty: Mounter,
-    monkeypatch: pytest.MonkeyPatch,
+    pictures: FirstPictures, came: queue.SimpleQueue[Path], folder: Path, disk: FaultyMount
 ) -> None:
-    monkeypatch.setattr(module, "_LONGEST_S", 2.0)
-    folder = drone / "DCIM/100DRONE"
-    disk = faulty(folder)
-    disk.set(Faults(hangs=True, hangs_on_metadata=True))
     assert pictures.of(disk.point / "DRON0001.MP4") == b""
     wait_until(lambda: disk.point / "DRON0001.MP4" in pictures._known, _LONG_S, "it is given up")
     pictures.of(folder / "DRON0001.MP4")
@@ -81,17 +87,9 @@ def test_a_disk_that_hangs_keeps_no_other_picture_away(
 
 
 def test_a_disk_that_hangs_is_left_alone_after_its_second_file(
-    pictures: FirstPictures,
-    came: queue.SimpleQueue[Path],
-    drone: Path,
-    faulty: Mounter,
-    monkeypatch: pytest.MonkeyPatch,
+    pictures: FirstPictures, came: queue.SimpleQueue[Path], folder: Path, disk: FaultyMount
 ) -> None:
     """Each file of a card in a reader that hangs would keep the pictures of all other cards waiting once more."""
-    monkeypatch.setattr(module, "_LONGEST_S", 2.0)
-    folder = drone / "DCIM/100DRONE"
-    disk = faulty(folder)
-    disk.set(Faults(hangs=True, hangs_on_metadata=True))
     hung = [disk.point / f"DRON000{number}.MP4" for number in range(1, 7)]
     pictures.of(folder / "DRON0001.MP4")
     for path in hung:

@@ -37,6 +37,7 @@ CHECK_CHOICES = (
     (180, "twice a year"),
     (365, "once a year"),
 )
+_NOT_SEARCHED = "The ledger could not be searched."
 _DONE_KINDS = {"verify", "copy on", "level", "restore", "rebuild", "take in"}
 
 
@@ -130,9 +131,15 @@ class LedgerScreen:
             if asked != self._search:
                 self._look_for_search()
                 return
-            if isinstance(matching, DiadocheError):
-                self.message = matching.problem.sentence()
-            self._matching, self._answered = (frozenset() if isinstance(matching, Exception) else matching), asked
+            self._answered = asked
+            if self.message.startswith(_NOT_SEARCHED):
+                self.message = ""
+            if isinstance(matching, Exception):
+                # What cannot be searched is shown whole: that nothing matches is not known.
+                told = matching.problem.sentence() if isinstance(matching, DiadocheError) else f"{matching}."
+                self._matching, self.message = None, f"{_NOT_SEARCHED} {told}"
+            else:
+                self._matching = matching
             self._narrow()
 
         self._station.in_background(lambda: matching_waybills(self._ledger, asked), found)

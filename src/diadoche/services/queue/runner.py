@@ -36,14 +36,12 @@ from diadoche.services.queue.states import (
     StopAsked,
     StopWork,
 )
-from diadoche.services.queue.worker_process import WorkerProcess
+from diadoche.services.queue.worker_process import PATIENCE_S, WorkerProcess
 from diadoche.services.wire import from_text, to_text
 
 LOG = logging.getLogger(__name__)
 # A conversion alone leaves cores idle wherever one of its steps waits for another: two fill them.
 LIMITS = {"look": 2, "facts": 1, "encode": max(2, (os.cpu_count() or 1) // 4)}
-# For what ends by itself while the application closes.
-_PATIENCE_S = 10.0
 _KILLED_S = 1.0
 # Cards that were being listed are listed anew when they are seen.
 _NOT_AGAIN = frozenset({"look"})
@@ -219,7 +217,7 @@ class Runner:
         with self._lock:
             self._closing = True
             running = list(self._running.values())
-            patience_s = max((each.ask_to_stop() for each in running), default=_PATIENCE_S)
+            patience_s = max((each.ask_to_stop() for each in running), default=PATIENCE_S)
         until_s = time.monotonic() + patience_s
         for thread in list(self._threads):
             thread.join(timeout=max(0.0, until_s - time.monotonic()))

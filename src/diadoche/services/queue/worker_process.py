@@ -14,7 +14,7 @@ from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProces
 _WORKER = "diadoche.services.queue.worker"
 # The window comes first: it needs little, but it needs that at once. Other programs leave a copy a third, not a tenth.
 _NICENESS = 5
-_PATIENCE_S = 10.0
+PATIENCE_S = 10.0
 _HANGING_PATIENCE_S = 3.0
 _KILLED_S = 3.0
 _ENDING_S = 3.0
@@ -78,7 +78,7 @@ class WorkerProcess:
         with self._lock:
             self._asked_to_stop = True
         self._write("stop")
-        return _HANGING_PATIENCE_S if self.silent_s > HANGS_S else _PATIENCE_S
+        return _HANGING_PATIENCE_S if self.silent_s > HANGS_S else PATIENCE_S
 
     def kill(self) -> float:
         """Ends it; gives how long that may take. The system itself cannot end what a device owes an answer."""
