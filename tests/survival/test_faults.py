@@ -93,7 +93,7 @@ def test_a_file_that_reads_otherwise_every_time_is_kept_nowhere_as_proven(
     small_card: Path, faulty: Mounter, tmp_path: Path
 ) -> None:
     reader = faulty(small_card)
-    reader.set(Faults(flip_read_at=3_000_000, flips=1000, random_flips=True, file="ABCD0001.MP4"))
+    reader.set(Faults(flip_read_at=3_000_000, flips=1000, flips_differ=True, file="ABCD0001.MP4"))
     result = run(planned(reader.point, tmp_path / "a", tmp_path / "b", read_twice=True))
     assert statuses(result) == ["incomplete", "incomplete"]
     assert any("read differently from the card every time" in problem.what for problem in result.problems)

@@ -11,7 +11,6 @@ import contextlib
 import errno
 import json
 import os
-import random
 import subprocess
 import sys
 import time
@@ -39,7 +38,7 @@ class Faults:
         slow_bytes_s: reads and writes are no faster than that; 0 sets no limit.
         hangs: every read and write waits until this is over.
         read_error_at: reading this byte fails; negative for none.
-        flip_read_at: a bit of this byte is read wrong, `flips` times; each time otherwise with `random_flips`.
+        flip_read_at: a bit of this byte is read wrong, `flips` times; with `flips_differ` no two of 255 alike.
         list_error: folders whose path ends with `file` cannot be listed: this error number.
         read_error_once: a reading error happens once only.
         hangs_on_metadata: questions about names, sizes and room wait too, not data alone.
@@ -55,7 +54,7 @@ class Faults:
     read_error_at: int = -1
     flip_read_at: int = -1
     flips: int = 1
-    random_flips: bool = False
+    flips_differ: bool = False
     flip_write_at: int = -1
     write_error: int = 0
     list_error: int = 0
@@ -164,7 +163,8 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         data = os.pread(fh, size, offset)
         if concerned and offset <= faults.flip_read_at < offset + len(data) and self._cues.flips_left > 0:
             self._cues.flips_left -= 1
-            bits = random.randrange(1, 256) if faults.random_flips else _BIT
+            # Counted, not drawn: two of three drawn at random are alike once in eighty times.
+            bits = 1 + self._cues.flips_left % 255 if faults.flips_differ else _BIT
             data = _flipped(data, faults.flip_read_at - offset, bits)
         return data
 
