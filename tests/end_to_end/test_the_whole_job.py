@@ -45,7 +45,10 @@ def test_the_whole_job(
     window, hands = application.window, hands_of(qtbot)
     window.setFixedSize(*size)
     assert application.bench is not None
-    application.bench.put_in(shoot_folder / "cards/Drone")
+    card = shoot_folder / "cards/Drone"
+    for longest in card.glob("DCIM/100DRONE/DRON0001.*"):
+        longest.unlink()
+    application.bench.put_in(card)
     waits(qtbot, lambda: first(application) == "The card is not copied yet.")
 
     # The card is copied, proven, and comes out.

@@ -22,11 +22,16 @@ def ffprobe(path: Path, *options: str) -> dict[str, Any]:
     return found
 
 
+def ffprobe_pictures(path: Path) -> dict[str, str]:
+    """What `ffprobe` says of an output's picture track, or of the first of a folder of stills."""
+    first = sorted(path.iterdir())[0] if path.is_dir() else path
+    found: dict[str, str] = ffprobe(first)["streams"][0]
+    return found
+
+
 def ffprobe_pixels(path: Path) -> str:
     """The pixel format of an output's first picture."""
-    first = sorted(path.iterdir())[0] if path.is_dir() else path
-    found: str = ffprobe(first)["streams"][0]["pix_fmt"]
-    return found
+    return ffprobe_pictures(path)["pix_fmt"]
 
 
 def picture_digests(source: str, *, threads: int = 0) -> list[str]:

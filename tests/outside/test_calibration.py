@@ -81,7 +81,7 @@ def aligned(seed: int) -> tuple[Calibration, list[Fisheye]]:
 
 
 # Seeds that nothing here was built with.
-@pytest.mark.parametrize("seed", [41, 52, 63])
+@pytest.mark.parametrize("seed", [41, *(pytest.param(seed, marks=pytest.mark.long) for seed in (52, 63))])
 def test_rays_go_where_they_truly_go(seed: int) -> None:
     found, lenses = aligned(seed)
     before = rays_off_px(rig_named("two-files-200").for_size(SIZE, SIZE), lenses)

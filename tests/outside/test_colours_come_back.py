@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 from itertools import product
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.recipes import recipes
+from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from tests.outside.public_tools import ffprobe, ffprobe_pixels, reading, tagged
+from tests.outside.public_tools import ffprobe_pictures, reading, tagged
 from tests.outside.recipe_names import EVERY_RECIPE
 
 # Kr and Kb [BT601-7, BT709-6, BT2020-2].
@@ -38,12 +41,13 @@ COLOURS = np.array(
         (250, 120, 10),
     ]
 )
-WIDTH, HEIGHT, PATCH = 640, 360, 80
+SIZE = (640, 360)
 
 
-def patches() -> np.ndarray:
-    """RGB, shape (HEIGHT, WIDTH, 3): eight flat stripes."""
-    return np.repeat(COLOURS, PATCH, axis=0)[None].repeat(HEIGHT, axis=0).astype(float)
+def patches(size: tuple[int, int] = SIZE) -> np.ndarray:
+    """RGB, shape (height, width, 3): eight flat stripes."""
+    width, height = size
+    return np.repeat(COLOURS, width // 8, axis=0)[None].repeat(height, axis=0).astype(float)
 
 
 def as_yuv(rgb: np.ndarray, matrix: str, *, full: bool, bits: int) -> bytes:
@@ -63,30 +67,40 @@ def as_yuv(rgb: np.ndarray, matrix: str, *, full: bool, bits: int) -> bytes:
     return y.tobytes() + u[:, ::2].tobytes() + v[:, ::2].tobytes()
 
 
-def read_rgb(path: Path) -> np.ndarray:
+def read_rgb(path: Path, size: tuple[int, int] = SIZE) -> np.ndarray:
     """The first picture as a player shows it: 16 bits of RGB by the file's own tags, as 8-bit values, shape (8, 3)."""
     data = subprocess.run(
         ["ffmpeg", "-v", "error", *reading(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
          "-pix_fmt", "rgb48le", "-f", "rawvideo", "-"],
         capture_output=True, check=True,
     ).stdout  # fmt: skip
-    picture = np.frombuffer(data, "<u2").reshape(HEIGHT, WIDTH, 3)
-    return np.array([picture[100:260, n * PATCH + 24 : n * PATCH + 56].mean(axis=(0, 1)) for n in range(8)]) / 257
+    width, height = size
+    stripes = np.frombuffer(data, "<u2").reshape(height, 8, width // 8, 3)
+    return stripes[100:260, :, 24:-24].mean(axis=(0, 2)) / 257
 
 
-def write(path: Path, picture: bytes, pixels: str, *options: str) -> Path:
+def write(path: Path, picture: bytes, pixels: str, *options: str, size: tuple[int, int] = SIZE) -> Path:
     subprocess.run(
-        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pixels, "-s", f"{WIDTH}x{HEIGHT}", "-r", "25", "-i", "-",
+        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", pixels, "-s", f"{size[0]}x{size[1]}", "-r", "25", "-i", "-",
          *tagged(options), *options, str(path)],
         input=picture * 4, check=True,
     )  # fmt: skip
     return path
 
 
-def convert(source: Path, recipe: str, folder: Path) -> Path:
-    output = perform_make(MakeRequest((source,), recipes()[recipe], folder), Watch())
+def convert(source: Source, recipe: str, folder: Path) -> Path:
+    output = perform_make(MakeRequest((source.path,), recipes()[recipe], folder, facts=source.facts), Watch())
     assert output.output, output.problems
     return Path(output.output)
+
+
+@dataclass(frozen=True)
+class Source:
+    """A file, its colours as a player shows them, and what is known of it."""
+
+    path: Path
+    colours: np.ndarray
+    facts: Facts
 
 
 class Sources:
@@ -94,13 +108,14 @@ class Sources:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._made: dict[str, tuple[Path, np.ndarray]] = {}
+        self._made: dict[str, Source] = {}
 
-    def get(self, name: str, picture: Callable[[], bytes], pixels: str, *options: str) -> tuple[Path, np.ndarray]:
-        """The file, and its colours as a player shows them."""
+    def get(
+        self, name: str, picture: Callable[[], bytes], pixels: str, *options: str, size: tuple[int, int] = SIZE
+    ) -> Source:
         if name not in self._made:
-            path = write(self._folder / name, picture(), pixels, *options)
-            self._made[name] = path, read_rgb(path)
+            path = write(self._folder / name, picture(), pixels, *options, size=size)
+            self._made[name] = Source(path, read_rgb(path, size), identify([path]))
         return self._made[name]
 
 
@@ -130,54 +145,52 @@ def test_tagged_colours_come_back(
     sources: Sources, tmp_path: Path, matrix: str, full: bool, bits: int, recipe: str
 ) -> None:
     primaries, transfer, space = TAGS[matrix]
-    source, before = sources.get(
+    source = sources.get(
         f"{matrix}-{full}-{bits}.mkv", partial(as_yuv, patches(), matrix, full=full, bits=bits),
         "yuv422p" if bits == 8 else "yuv422p10le",
         "-c:v", "ffv1", "-level", "3", "-color_primaries", primaries, "-color_trc", transfer, "-colorspace", space,
         "-color_range", "pc" if full else "tv",
     )  # fmt: skip
     # 8 bits of YUV, and FFmpeg's own arithmetic, hold no colour better than this.
-    assert np.abs(before - COLOURS).max() <= 1.8
+    assert np.abs(source.colours - COLOURS).max() <= 1.8
     # Eight bits of ten round once more; what that costs in RGB is what it costs where chroma is resampled.
-    held = recipes()[recipe].losses(PictureFormat.of(identify([source])))
+    held = recipes()[recipe].losses(PictureFormat.of(source.facts))
     most = 2 if any("bits" in loss for loss in held) else 1
-    assert np.abs(read_rgb(convert(source, recipe, tmp_path / "out")) - before).max() <= most
+    assert np.abs(read_rgb(convert(source, recipe, tmp_path / "out")) - source.colours).max() <= most
 
 
-@pytest.mark.parametrize("recipe", EVERY_RECIPE)
-@pytest.mark.parametrize(("size", "matrix"), [((720, 576), "601"), ((720, 480), "601"), ((1280, 720), "709")])
+def in_turn(kinds: Sequence[tuple[Any, ...]], times: int) -> list[Any]:
+    """Kinds of sources with every recipe: the usual recipes with so many of them each, in turn; all others are long."""
+    usual = [recipe for recipe in EVERY_RECIPE if isinstance(recipe, str)]
+    cases = []
+    for place, recipe in enumerate([*usual, *sorted(set(recipes()).difference(usual))]):
+        for number, kind in enumerate(kinds):
+            wanted = place < len(usual) and (number - place) % len(kinds) < times
+            name = "-".join(str(each) for each in (*kind, recipe))
+            cases.append(pytest.param(*kind, recipe, id=name, marks=[] if wanted else pytest.mark.long))
+    return cases
+
+
+# What is read of a source does not hang on what is made of it: its size, or how its RGB is laid out.
+SIZES = [((720, 576), "601"), ((720, 480), "601"), ((1280, 720), "709")]
+RGB = [("rgb24", "png"), ("rgb48be", "png"), ("gbrp", "libx264rgb"), ("gbrp10le", "ffv1"), ("bgr24", "rawvideo")]
+
+
+@pytest.mark.parametrize(("size", "matrix", "recipe"), in_turn(SIZES, 1))
 def test_pictures_without_tags_are_read_as_their_size_means(
-    tmp_path: Path, size: tuple[int, int], matrix: str, recipe: str
+    sources: Sources, tmp_path: Path, size: tuple[int, int], matrix: str, recipe: str
 ) -> None:
-    wide, high = size
-    rgb = np.repeat(COLOURS, wide // 8, axis=0)[None].repeat(high, axis=0).astype(float)
-    source = tmp_path / "in.mov"
-    subprocess.run(
-        ["ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "yuv422p", "-s", f"{wide}x{high}", "-r", "25", "-i", "-",
-         "-c:v", "libx264", "-qp", "0", str(source)],
-        input=as_yuv(rgb, matrix, full=False, bits=8) * 4, check=True,
-    )  # fmt: skip
-    assert identify([source]).video[0].color.matrix == "unspecified"
+    fed = partial(as_yuv, patches(size), matrix, full=False, bits=8)
+    source = sources.get(f"{size[1]}.mov", fed, "yuv422p", "-c:v", "libx264", "-qp", "0", size=size)
+    assert source.facts.video[0].color.matrix == "unspecified"
     path = convert(source, recipe, tmp_path / "out")
-    data = subprocess.run(
-        ["ffmpeg", "-v", "error", *reading(path), "-frames:v", "1", "-vf", "scale=flags=accurate_rnd+full_chroma_int+full_chroma_inp",
-         "-pix_fmt", "rgb48le", "-f", "rawvideo", "-"],
-        capture_output=True, check=True,
-    ).stdout  # fmt: skip
-    picture = np.frombuffer(data, "<u2").reshape(high, wide, 3)
-    part = wide // 8
-    found = np.array([picture[100:260, n * part + 24 : n * part + part - 24].mean(axis=(0, 1)) for n in range(8)]) / 257
-    assert np.abs(found - COLOURS).max() <= 2
-    if not ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr")):
-        told = ffprobe(path)["streams"][0]["color_space"]
-        assert told in ({"bt709"} if matrix == "709" else {"smpte170m", "bt470bg"})
+    assert np.abs(read_rgb(path, size) - COLOURS).max() <= 2
+    told = ffprobe_pictures(path)
+    if not told["pix_fmt"].startswith(("rgb", "gbr", "bgr")):
+        assert told["color_space"] in ({"bt709"} if matrix == "709" else {"smpte170m", "bt470bg"})
 
 
-@pytest.mark.parametrize("recipe", EVERY_RECIPE)
-@pytest.mark.parametrize(
-    ("pixels", "codec"),
-    [("rgb24", "png"), ("rgb48be", "png"), ("gbrp", "libx264rgb"), ("gbrp10le", "ffv1"), ("bgr24", "rawvideo")],
-)
+@pytest.mark.parametrize(("pixels", "codec", "recipe"), in_turn(RGB, 2))
 def test_rgb_comes_back(sources: Sources, tmp_path: Path, pixels: str, codec: str, recipe: str) -> None:
     ending = {"ffv1": "mkv", "libx264rgb": "mkv", "rawvideo": "avi"}.get(codec, "mov")
     options = (
@@ -188,10 +201,11 @@ def test_rgb_comes_back(sources: Sources, tmp_path: Path, pixels: str, codec: st
         *(("-qp", "0") if codec == "libx264rgb" else ()),
     )
     fed = patches().astype(np.uint8).tobytes
-    source, before = sources.get(f"{pixels}-{codec}.{ending}", fed, "rgb24", *options)
-    assert identify([source]).video[0].chroma == "RGB"
-    assert np.abs(before - COLOURS).max() < 1.1
+    source = sources.get(f"{pixels}-{codec}.{ending}", fed, "rgb24", *options)
+    assert source.facts.video[0].chroma == "RGB"
+    assert np.abs(source.colours - COLOURS).max() < 1.1
     path = convert(source, recipe, tmp_path / "out")
-    if not ffprobe_pixels(path).startswith(("rgb", "gbr", "bgr")):
-        assert ffprobe(path)["streams"][0]["color_space"] == "bt709"
+    told = ffprobe_pictures(path)
+    if not told["pix_fmt"].startswith(("rgb", "gbr", "bgr")):
+        assert told["color_space"] == "bt709"
     assert np.abs(read_rgb(path) - COLOURS).max() <= 2

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections.abc import Callable, Sequence
@@ -12,13 +13,14 @@ from typing import Any
 from pydantic import ValidationError
 from sqlalchemy import func, insert, select
 
-from diadoche.core.errors import Problem
+from diadoche.core.errors import LedgerRefuses, Problem
 from diadoche.core.names import storable
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import JobRow
 from diadoche.services.queue.states import State
 from diadoche.services.wire import from_text, to_text
 
+LOG = logging.getLogger(__name__)
 _CLOSING_S = 10.0
 _BETWEEN_S = 0.0002
 
@@ -35,12 +37,28 @@ class KeptJob:
     created: datetime
 
 
+@dataclass(frozen=True, slots=True)
+class _Standing:
+    """How a job stands."""
+
+    state: State
+    started: datetime | None
+    ended: datetime | None
+    problem: Problem | None
+
+
 class JobRecords:
-    """Writes jobs down, and what follows them; any thread may ask for that, none has to wait."""
+    """Writes jobs down, and what follows them; any thread may ask for that, none has to wait.
+
+    How jobs stand is written down for all at once that changed since the last time: each transaction waits for the
+    disk, and on a busy one jobs would end faster than that could be written.
+    """
 
     def __init__(self, ledger: Ledger) -> None:
         self._ledger = ledger
         self._next = 0
+        # How jobs stand that the writer was asked for and has not come to yet.
+        self._changed: dict[int, _Standing] | None = None
         self._lock = threading.Lock()
 
     def numbers(self, count: int) -> range:
@@ -54,7 +72,10 @@ class JobRecords:
 
     def begin(self, jobs: Sequence[KeptJob]) -> None:
         """Writes down new jobs, all of them or none."""
-        self.do(lambda: self._begin(jobs))
+        with self._lock:
+            # How these stand must be written after them: not with what is waiting now.
+            self._changed = None
+            self.do(lambda: self._begin(jobs))
 
     def _begin(self, jobs: Sequence[KeptJob]) -> None:
         rows = []
@@ -82,14 +103,37 @@ class JobRecords:
     ) -> None:
         """Writes down how a job stands now."""
 
-        def write() -> None:
-            with self._ledger.session() as session:
+        with self._lock:
+            if self._changed is None:
+                changed = self._changed = {}
+                self.do(lambda: self._write_standings(changed))
+            self._changed[number] = _Standing(state, started, ended, problem)
+
+    def _write_standings(self, changed: dict[int, _Standing]) -> None:
+        with self._lock:
+            # Nobody adds to these any more; the writer may call again with the same ones.
+            if self._changed is changed:
+                self._changed = None
+        try:
+            self._write(changed)
+        except LedgerRefuses:
+            # One that it never takes must not take the others along.
+            refused: LedgerRefuses | None = None
+            for number, standing in changed.items():
+                try:
+                    self._write({number: standing})
+                except LedgerRefuses as error:
+                    refused = error
+            if refused is not None:
+                raise refused from None
+
+    def _write(self, changed: dict[int, _Standing]) -> None:
+        with self._ledger.session() as session:
+            for number, standing in changed.items():
                 row = session.get(JobRow, number)
                 if row is not None:
-                    row.state, row.started, row.ended = state.value, started, ended
-                    row.outcome = to_text(problem, Problem) if problem else ""
-
-        self.do(write)
+                    row.state, row.started, row.ended = standing.state.value, standing.started, standing.ended
+                    row.outcome = to_text(standing.problem, Problem) if standing.problem else ""
 
     def do(self, work: Callable[[], None]) -> None:
         """Does something with the ledger as soon as it can be done, after what was asked for before."""
@@ -115,7 +159,8 @@ class JobRecords:
 
     def close(self) -> None:
         """Writes what is still to be written, for a few seconds at most."""
-        self._ledger.writer.write_out(_CLOSING_S)
+        if not self._ledger.writer.write_out(_CLOSING_S):
+            LOG.error("the ledger did not take everything before the end; jobs that it does not call done go on")
 
 
 def _kept(row: JobRow, requests: dict[str, type[Any]]) -> KeptJob | None:
