@@ -138,12 +138,16 @@ def _killer(run: Run) -> Any:
 
 def main() -> None:
     """Serves until it is killed."""
+
     import diadoche.core.offload.waybill_pdf
-    import diadoche.main  # noqa: F401  # loaded once for all children
+    import diadoche.main
+    import diadoche.services.ledger.upgrade  # noqa: F401  # loaded once for all children
     from diadoche.cli.app import VERBS
+    from diadoche.services.processes.fork_server import load_all
 
     for verb in VERBS:
         verb.loaded()
+    load_all()
 
     for line in sys.stdin:
         run = Run(**json.loads(line))

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from diadoche.demo.faulty_folder import FaultyMount, can_mount
+from tests.recordings import cut_off
 
 Mounter = Callable[..., FaultyMount]
 
@@ -22,7 +23,7 @@ def small_card(tmp_path: Path) -> Path:
     (root / "DCIM/100ABCDE").mkdir(parents=True)
     dice = random.Random(7)
     for number, size in enumerate((5_000_000, 700_000, 3_000, 0, 90_000, 1), start=1):
-        (root / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(dice.randbytes(size))
+        (root / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(cut_off(size, dice.randbytes))
     (root / "EMPTY").mkdir()
     return root
 

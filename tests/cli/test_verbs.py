@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import signal
 import subprocess
@@ -16,6 +15,7 @@ import pytest
 from diadoche.cli.app import VERBS
 from tests.conftest import diadoche
 from tests.mounts import Mounter
+from tests.recordings import cut_off
 from tests.system_bus import wait_until
 
 pytestmark = pytest.mark.usefixtures("own_state")
@@ -166,7 +166,7 @@ def test_an_offload_that_is_told_to_stop_says_so_and_leaves_nothing_half(
     card = tmp_path / "card"
     card.mkdir()
     for count in range(6):
-        (card / f"C{count:04}.MOV").write_bytes(os.urandom(60_000_000))
+        (card / f"C{count:04}.MOV").write_bytes(cut_off(60_000_000))
     words = [*MAIN, "offload", str(card), "--to", str(tmp_path / "a"), "--shoot", "S"]
     command = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
     try:

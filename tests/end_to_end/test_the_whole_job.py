@@ -46,8 +46,9 @@ def test_the_whole_job(
     window.setFixedSize(*size)
     assert application.bench is not None
     card = shoot_folder / "cards/Drone"
-    for longest in card.glob("DCIM/100DRONE/DRON0001.*"):
-        longest.unlink()
+    # Two clips are left, of which one has to be converted.
+    for largest in card.glob("DCIM/100DRONE/DRON0001.*"):
+        largest.unlink()
     application.bench.put_in(card)
     waits(qtbot, lambda: first(application) == "The card is not copied yet.")
 

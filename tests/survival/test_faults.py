@@ -22,6 +22,7 @@ from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
 from diadoche.demo.faulty_folder import Faults
 from tests.mounts import Image, Mounter
+from tests.recordings import cut_off
 from tests.snapshots import contents, snapshot
 
 TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
@@ -239,8 +240,8 @@ def test_every_flipped_byte_is_found(faulty: Mounter, tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()
     dice = random.Random(3)
-    (card / "LARGE.MOV").write_bytes(dice.randbytes(1_500_000))
-    (card / "SMALL.MOV").write_bytes(dice.randbytes(40_000))
+    (card / "LARGE.MOV").write_bytes(cut_off(1_500_000, dice.randbytes))
+    (card / "SMALL.MOV").write_bytes(cut_off(40_000, dice.randbytes))
     disk = faulty(tmp_path / "behind", writable=True)
     places = [
         (name, dice.randrange(size)) for name, size in (("LARGE", 1_500_000), ("SMALL", 40_000)) for _ in range(6)
@@ -299,7 +300,7 @@ def test_altered_beneath_the_mount_while_the_page_cache_holds_the_good_page(imag
     needle = random.Random(11).randbytes(64)
     data = os.urandom(1_000_000) + needle + os.urandom(1_000_000)
     (card / "C0001.MOV").write_bytes(data)
-    (card / "C0002.MOV").write_bytes(os.urandom(3_000_000))
+    (card / "C0002.MOV").write_bytes(cut_off(3_000_000))
     flipped: list[bool] = []
 
     def alter(progress: Progress) -> None:

@@ -21,6 +21,7 @@ from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Watch
 from tests.conftest import diadoche
 from tests.loaded import Loaded, Run
+from tests.recordings import cut_off
 from tests.snapshots import contents, snapshot
 
 pytestmark = pytest.mark.usefixtures("own_state")
@@ -131,7 +132,7 @@ def long_card(tmp_path: Path) -> Path:
     dice = random.Random(5)
     for number in range(1, 60):
         size = dice.choice((0, 900, 60_000, 500_000, 3_000_000))
-        (card / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(dice.randbytes(size))
+        (card / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(cut_off(size, dice.randbytes))
     return card
 
 

@@ -18,6 +18,7 @@ from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import plan_offload
 from diadoche.core.offload.verify import verify
 from diadoche.core.watch import Progress, Watch
+from tests.recordings import cut_off
 from tests.snapshots import contents, snapshot
 
 TAKING = NamingValues("Shoot", date(2026, 6, 14), "Camera")
@@ -168,7 +169,7 @@ def test_a_clock_that_jumps_back_in_the_middle_changes_nothing(tmp_path: Path) -
     card = tmp_path / "card"
     card.mkdir()
     for number in range(30):
-        (card / f"C{number:04}.MOV").write_bytes(os.urandom(700_000))
+        (card / f"C{number:04}.MOV").write_bytes(cut_off(700_000))
     times = iter(datetime(2026, 6, 14, tzinfo=UTC) - timedelta(days=400 * number) for number in range(100))
     plan = plan_offload(list_tree(card), TAKING, (tmp_path / "a",))
     result = offload(plan, Watch(), version="test", now=lambda: next(times))
@@ -186,7 +187,7 @@ def test_paused_it_stands_still_and_goes_on(tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()
     for number in range(20):
-        (card / f"C{number:04}.MOV").write_bytes(os.urandom(1_000_000))
+        (card / f"C{number:04}.MOV").write_bytes(cut_off(1_000_000))
     seen: list[int] = []
 
     def follow(progress: Progress) -> None:

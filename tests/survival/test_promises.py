@@ -31,6 +31,7 @@ from diadoche.services.ledger.waybills import WaybillEntry, waybills
 from tests.conftest import diadoche
 from tests.loaded import Loaded, Run
 from tests.mounts import Image, Mounter
+from tests.recordings import cut_off
 from tests.snapshots import contents
 
 pytestmark = pytest.mark.usefixtures("own_state")
@@ -48,7 +49,7 @@ def small_card(tmp_path: Path) -> Path:
     (root / "DCIM/100ABCDE").mkdir(parents=True)
     dice = random.Random(7)
     for number, size in ((1, 1_500_000), (2, 700_000), (3, 3_000), (4, 0), (5, 90_000), (6, 1), (9, 3_000_000)):
-        (root / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(dice.randbytes(size))
+        (root / f"DCIM/100ABCDE/ABCD{number:04}.MP4").write_bytes(cut_off(size, dice.randbytes))
     (root / "EMPTY").mkdir()
     return root
 

@@ -54,6 +54,7 @@ from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import Stage
 from tests.conftest import diadoche
 from tests.mounts import Mounter
+from tests.recordings import cut_off
 from tests.screens.scene import NotingRunner, Scene
 from tests.snapshots import contents
 from tests.system_bus import wait_until
@@ -117,7 +118,7 @@ def test_a_slow_disk_does_not_hold_the_card_and_is_filled_afterwards(faulty: Mou
     card.mkdir()
     for number in range(3):
         # More than the ring holds, so that the reader has to wait.
-        (card / f"C{number:04}.MOV").write_bytes(os.urandom(40_000_000))
+        (card / f"C{number:04}.MOV").write_bytes(cut_off(40_000_000))
     disk = faulty(tmp_path / "behind", writable=True)
     states: set[str] = set()
 
@@ -140,7 +141,7 @@ def test_the_command_line_says_when_a_card_may_come_out_and_means_it(
 ) -> None:
     (tmp_path / "card").mkdir()
     for number in range(3):
-        (tmp_path / "card" / f"C{number:04}.MOV").write_bytes(os.urandom(40_000_000))
+        (tmp_path / "card" / f"C{number:04}.MOV").write_bytes(cut_off(40_000_000))
     before = contents(tmp_path / "card")
     card, disk = faulty(tmp_path / "card"), faulty(tmp_path / "behind", writable=True)
     disk.set(Faults(slow_bytes_s=1_000_000))
@@ -163,7 +164,7 @@ def test_the_command_line_says_when_a_card_may_come_out_and_means_it(
 def test_a_stop_while_much_waits_for_its_proof_ends_at_once(faulty: Mounter, tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()
-    (card / "C0001.MOV").write_bytes(os.urandom(30_000_000))
+    (card / "C0001.MOV").write_bytes(cut_off(30_000_000))
     disk = faulty(tmp_path / "behind", writable=True)
     plan = planned(card, disk.point)
     watch = Watch()
@@ -194,7 +195,7 @@ def test_a_stop_while_much_waits_for_its_proof_ends_at_once(faulty: Mounter, tmp
 def test_a_stop_after_the_card_was_pulled_is_a_stop_like_any_other(
     small_card: Path, faulty: Mounter, tmp_path: Path
 ) -> None:
-    (small_card / "DCIM/100ABCDE/ABCD0007.MP4").write_bytes(os.urandom(4_000_000))
+    (small_card / "DCIM/100ABCDE/ABCD0007.MP4").write_bytes(cut_off(4_000_000))
     reader, disk = faulty(small_card), faulty(tmp_path / "behind", writable=True)
     plan = planned(reader.point, disk.point)
     disk.set(Faults(slow_reads_bytes_s=300_000))
@@ -220,7 +221,7 @@ def test_few_descriptors_are_enough_for_many_files(tmp_path: Path) -> None:
     card = tmp_path / "card"
     card.mkdir()
     for number in range(150):
-        (card / f"C{number:04}.MOV").write_bytes(os.urandom(600_000))
+        (card / f"C{number:04}.MOV").write_bytes(cut_off(600_000))
     words = [sys.executable, "-m", "diadoche.main", "offload", str(card), "--json", "--shoot", "S"]
     words += [word for name in "abc" for word in ("--to", str(tmp_path / name))]
     done = subprocess.run(
@@ -273,7 +274,7 @@ def test_names_of_ours_on_a_card_and_names_without_room_leave_nothing_behind(tmp
 
 
 def test_two_places_on_one_filesystem_share_its_room(small_card: Path, small_disk: Path) -> None:
-    (small_card / "DCIM/100ABCDE/ABCD0001.MP4").write_bytes(os.urandom(2_500_000))
+    (small_card / "DCIM/100ABCDE/ABCD0001.MP4").write_bytes(cut_off(2_500_000))
     plan = planned(small_card, small_disk / "one", small_disk / "two")
     assert [bool(target.problem) for target in plan.targets] == [False, True]
     assert "another place on the same filesystem" in plan.targets[1].problem.what  # type: ignore[union-attr]

@@ -34,11 +34,7 @@ _QUESTION_BYTES = 1 << 18
 
 def main() -> None:
     """Loads, and forks until nobody can ask any more."""
-    for module in _LOADED:
-        importlib.import_module(module)
-    gc.collect()
-    # What is there by now is shared by all: no collection need touch, and so copy, its pages.
-    gc.freeze()
+    load_all()
     channels = selectors.DefaultSelector()
     channels.register(socket.socket(fileno=os.dup(0)), selectors.EVENT_READ)
     children: dict[int, int] = {}
@@ -50,6 +46,15 @@ def main() -> None:
                 channels.unregister(key.fd)
                 os.waitpid(children.pop(key.fd), 0)
                 os.close(key.fd)
+
+
+def load_all() -> None:
+    """Loads what those that are forked need."""
+    for module in _LOADED:
+        importlib.import_module(module)
+    gc.collect()
+    # What is there by now is shared by all: no collection need touch, and so copy, its pages.
+    gc.freeze()
 
 
 def _serve(channel: socket.socket, channels: selectors.BaseSelector, children: dict[int, int]) -> None:
