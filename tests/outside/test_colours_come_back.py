@@ -124,23 +124,38 @@ def sources(tmp_path_factory: pytest.TempPathFactory) -> Sources:
     return Sources(tmp_path_factory.mktemp("sources"))
 
 
-# Each matrix, range and depth with each recipe, and each two of the three together; all threes are long.
-LATIN = {
+def in_turn(kinds: Sequence[tuple[Any, ...]], times: int, among: int = 0) -> list[Any]:
+    """Kinds of sources with every recipe: each usual recipe with so many kinds, in turn; all others are long.
+
+    Args:
+        kinds: what is known of each.
+        times: how many of them a recipe gets.
+        among: of the first so many; of all where there is none.
+    """
+    usual = [recipe for recipe in EVERY_RECIPE if isinstance(recipe, str)]
+    among = among or len(kinds)
+    cases = []
+    for place, recipe in enumerate([*usual, *sorted(set(recipes()).difference(usual))]):
+        for number, kind in enumerate(kinds):
+            wanted = place < len(usual) and number < among and (number - place) % among < times
+            name = "-".join(str(each) for each in (*kind, recipe))
+            cases.append(pytest.param(*kind, recipe, id=name, marks=[] if wanted else pytest.mark.long))
+    return cases
+
+
+# Each two of matrix, range and depth together; all threes follow.
+LATIN = [
     ("601", False, 10),
-    ("601", True, 8),
-    ("709", False, 8),
     ("709", True, 10),
     ("2020", False, 10),
+    ("601", True, 8),
+    ("709", False, 8),
     ("2020", True, 8),
-}
-TAGGED = [
-    pytest.param(*each, id="-".join(map(str, each)), marks=[] if each in LATIN else pytest.mark.long)
-    for each in product(sorted(KR_KB), (False, True), (8, 10))
 ]
+TAGGED = [*LATIN, *sorted(set(product(KR_KB, (False, True), (8, 10))).difference(LATIN))]
 
 
-@pytest.mark.parametrize("recipe", EVERY_RECIPE)
-@pytest.mark.parametrize(("matrix", "full", "bits"), TAGGED)
+@pytest.mark.parametrize(("matrix", "full", "bits", "recipe"), in_turn(TAGGED, 3, len(LATIN)))
 def test_tagged_colours_come_back(
     sources: Sources, tmp_path: Path, matrix: str, full: bool, bits: int, recipe: str
 ) -> None:
@@ -157,18 +172,6 @@ def test_tagged_colours_come_back(
     held = recipes()[recipe].losses(PictureFormat.of(source.facts))
     most = 2 if any("bits" in loss for loss in held) else 1
     assert np.abs(read_rgb(convert(source, recipe, tmp_path / "out")) - source.colours).max() <= most
-
-
-def in_turn(kinds: Sequence[tuple[Any, ...]], times: int) -> list[Any]:
-    """Kinds of sources with every recipe: the usual recipes with so many of them each, in turn; all others are long."""
-    usual = [recipe for recipe in EVERY_RECIPE if isinstance(recipe, str)]
-    cases = []
-    for place, recipe in enumerate([*usual, *sorted(set(recipes()).difference(usual))]):
-        for number, kind in enumerate(kinds):
-            wanted = place < len(usual) and (number - place) % len(kinds) < times
-            name = "-".join(str(each) for each in (*kind, recipe))
-            cases.append(pytest.param(*kind, recipe, id=name, marks=[] if wanted else pytest.mark.long))
-    return cases
 
 
 # What is read of a source does not hang on what is made of it: its size, or how its RGB is laid out.

@@ -6,6 +6,7 @@ import itertools
 import json
 import subprocess
 from fractions import Fraction
+from functools import cache
 from pathlib import Path
 
 import av
@@ -31,6 +32,12 @@ def digest(path: Path, track: str, *options: str) -> str:
     return subprocess.run(words, capture_output=True, text=True, check=True).stdout
 
 
+@cache
+def pictures_of(source: Path) -> list[str]:
+    """The digests of an original's pictures: it is put into several containers."""
+    return picture_digests(str(source))
+
+
 # Matroska has no name for DV; see below.
 @pytest.mark.parametrize(
     ("card", "container"),
@@ -42,7 +49,7 @@ def test_each_clip_keeps_its_packets(demo_cards: dict[str, Path], tmp_path: Path
     for output in json.loads(done.stdout):
         source, made = Path(output["source"][0]), Path(output["output"])
         assert output["packets_identical"]
-        assert picture_digests(str(source)) == picture_digests(str(made))
+        assert pictures_of(source) == picture_digests(str(made))
         (sound,) = (stream for stream in ffprobe(made)["streams"] if stream["codec_type"] == "audio")
         # Plain PCM is cut into other packets; its samples are what counts. Others are compared as they are stored.
         how = ("-c", "pcm_s16le") if sound["codec_name"].startswith("pcm_") else ("-c", "copy")

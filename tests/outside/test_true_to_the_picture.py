@@ -48,13 +48,13 @@ def test_a_rate_that_changes_becomes_constant_and_every_picture_keeps_its_time(t
     assert click_times(path) == pytest.approx([0, 1, 2, 3, 4, 5], abs=0.004)
 
 
-@pytest.mark.parametrize("way", ["rewrap", "convert"])
-def test_chapters_with_sound_of_their_own_do_not_drift(tmp_path: Path, way: str) -> None:
-    # 31 pictures at 30000/1001 are no whole number of AAC frames: whoever adds up frames is off after a few joins.
-    each_s = 31 * 1001 / 30_000
-    spans = [
+@pytest.fixture(scope="module")
+def chapters(tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
+    """31 pictures at 30000/1001 are no whole number of AAC frames: whoever adds up frames is off after a few joins."""
+    folder, each_s = tmp_path_factory.mktemp("chapters"), 31 * 1001 / 30_000
+    return [
         film(
-            tmp_path / f"C{part:02}.mp4",
+            folder / f"C{part:02}.mp4",
             range(part * 31, part * 31 + 31),
             "30000/1001",
             *X264,
@@ -63,7 +63,11 @@ def test_chapters_with_sound_of_their_own_do_not_drift(tmp_path: Path, way: str)
         )
         for part in range(21)
     ]
-    path = made(spans, way, "mov" if way == "rewrap" else "prores-422", tmp_path / "out")
+
+
+@pytest.mark.parametrize("way", ["rewrap", "convert"])
+def test_chapters_with_sound_of_their_own_do_not_drift(chapters: list[Path], tmp_path: Path, way: str) -> None:
+    path = made(chapters, way, "mov" if way == "rewrap" else "prores-422", tmp_path / "out")
     assert numbers_of(path) == list(range(21 * 31))
     times = times_of(path)
     assert times == pytest.approx([place * 1001 / 30_000 for place in range(21 * 31)], abs=1e-3)

@@ -81,9 +81,17 @@ def two_in_one() -> Rig:
     return rig_named("dual-fisheye-200").for_size(2 * SIZE, SIZE)
 
 
-@pytest.mark.parametrize("shared", SHARED.values(), ids=SHARED)
-@pytest.mark.parametrize("bits", [8, 10, 16])
-@pytest.mark.parametrize("threads", [1, 2])
+# Each layout with each depth, in turn by one thread and by two; the other half is long.
+@pytest.mark.parametrize(
+    ("shared", "bits", "threads"),
+    [
+        pytest.param(shared, bits, threads, id=f"{name}-{bits}-{threads}", marks=[] if usual else pytest.mark.long)
+        for place, (name, shared) in enumerate(SHARED.items())
+        for number, bits in enumerate((8, 10, 16))
+        for threads in (1, 2)
+        for usual in ((place + number) % 2 == threads - 1,)
+    ],
+)
 def test_what_two_lenses_see_is_what_comes_out(shared: tuple[int, int], bits: int, threads: int) -> None:
     rig, target = two_in_one(), Equirectangular(768, 384)
     into = empty(768, 384, shared, bits)
