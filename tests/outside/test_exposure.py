@@ -94,7 +94,7 @@ def test_nothing_is_matched_where_all_is_dark_or_clipped(value: int) -> None:
     assert matched_gains(rig, [[flat, flat]], Levels(), (2, 2)) is None  # type: ignore[list-item]  # three planes
 
 
-@pytest.mark.parametrize(("seed", "fall_off"), [(21, 0.35), (22, 0.5), (23, 0.0)])
+@pytest.mark.parametrize(("seed", "fall_off"), [pytest.param(21, 0.35, marks=pytest.mark.long), (22, 0.5), (23, 0.0)])
 def test_how_lenses_of_a_ring_darken_is_found_and_undone(seed: int, fall_off: float) -> None:
     """Six lenses that lose a known share of the light towards their rims; applied, little of that is left."""
     dice = np.random.default_rng(seed)

@@ -52,33 +52,31 @@ def test_a_source_that_goes_leaves_nothing(tmp_path: Path, faulty: Mounter, way:
     assert list((tmp_path / "out").glob("**/*")) == []
 
 
-@pytest.mark.parametrize("recipe", EVERY_RECIPE)
-@pytest.mark.parametrize(
-    ("size", "pixels"),
-    [("321x181", "yuv444p"), ("322x182", "yuv420p"), ("1x1", "gray"), ("2x2", "yuv420p"), ("4098x34", "yuv420p")],
+@pytest.fixture(
+    scope="module",
+    params=[
+        ("321x181", "yuv444p"),
+        ("322x182", "yuv420p"),
+        ("1x1", "gray"),
+        ("2x2", "yuv420p"),
+        ("4098x34", "yuv420p"),
+    ],
+    ids="-".join,
 )
-def test_odd_sizes_are_kept_or_refused_by_name(tmp_path: Path, size: str, pixels: str, recipe: str) -> None:
-    source = tmp_path / "in.mkv"
+def odd(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
+    """A grey film, and its size."""
+    size, pixels = request.param
+    source = tmp_path_factory.mktemp("odd") / "in.mkv"
     wide, high = (int(side) for side in size.split("x"))
+    coding = ("-c:v", "ffv1", "-pix_fmt", pixels)
     grey = bytes([128]) * (wide * high * 10)
-    ffmpeg(
-        "-f",
-        "rawvideo",
-        "-pix_fmt",
-        "gray",
-        "-s",
-        size,
-        "-r",
-        "25",
-        "-i",
-        "-",
-        "-c:v",
-        "ffv1",
-        "-pix_fmt",
-        pixels,
-        source,
-        given=grey,
-    )
+    ffmpeg("-f", "rawvideo", "-pix_fmt", "gray", "-s", size, "-r", "25", "-i", "-", *coding, source, given=grey)
+    return source, size
+
+
+@pytest.mark.parametrize("recipe", EVERY_RECIPE)
+def test_odd_sizes_are_kept_or_refused_by_name(odd: tuple[Path, str], tmp_path: Path, recipe: str) -> None:
+    source, size = odd
     refused: DiadocheError | None = None
     try:
         output = perform_make(MakeRequest((source,), recipes()[recipe], tmp_path / "out"), Watch())
