@@ -60,10 +60,12 @@ class JobRecords:
         # How jobs stand that the writer was asked for and has not come to yet.
         self._changed: dict[int, _Standing] | None = None
         self._lock = threading.Lock()
+        # One of its own: numbers are asked of the ledger, and whoever follows a job waits for no ledger.
+        self._numbering = threading.Lock()
 
     def numbers(self, count: int) -> range:
         """Numbers that no job has yet."""
-        with self._lock:
+        with self._numbering:
             if not self._next:
                 with self._ledger.session() as session:
                     self._next = (session.scalar(select(func.max(JobRow.id))) or 0) + 1
@@ -102,7 +104,6 @@ class JobRecords:
         self, number: int, state: State, started: datetime | None, ended: datetime | None, problem: Problem | None
     ) -> None:
         """Writes down how a job stands now."""
-
         with self._lock:
             if self._changed is None:
                 changed = self._changed = {}
