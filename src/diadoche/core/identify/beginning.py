@@ -34,7 +34,7 @@ class Beginning:
 
 
 def beginning_of(container: str, paths: Sequence[Path], media: InputContainer, *, untouched: bool) -> Beginning:
-    """The beginning, in an opening of its own where more than headers is read afterwards.
+    """The beginning, in an opening of its own where all of it is read afterwards, not only places in it.
 
     No going back is sure to find all that was read: times may begin below zero, and streams have no index.
     """

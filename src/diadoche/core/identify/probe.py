@@ -186,7 +186,8 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     still = is_still(bare.container)
     # A still is its own whole: there is nothing to count and nothing that moves.
     depth = "headers" if still else depth
-    beginning = beginning_of(bare.container, paths, media, untouched=depth == "headers")
+    # Whoever only looks goes to places within the file in any case; who counts begins with its first packet.
+    beginning = beginning_of(bare.container, paths, media, untouched=depth != "counted")
     heads = _heads(bare.container, paths[0], media)
     problems = damage(paths, bare.container, media)
     # A table tells of pictures that a file which was cut off has lost: only what is read counts then.
