@@ -46,10 +46,12 @@ def rows() -> Iterator[Row]:
         files = _files(folder)
         quiet_disks()
         headers = ratio(lambda: _ours(files, "headers"), lambda: _ffprobe(_share(files, _TOLD))) / _TOLD
-        yield _row(f"identify {_FILES} mixed files, headers", "one ffprobe process a file", 6, 1 / headers)
+        yield _row(
+            f"identify {_FILES} mixed files, headers", f"one ffprobe process a file, for one in {_TOLD}", 6, 1 / headers
+        )
         few = files[:_LOOKED]
         looked = ratio(lambda: _ours(few, "looked"), lambda: _detectors(_share(few, _DETECTED))) / _DETECTED
-        against = "ffmpeg with idet and vfrdet over the same parts"
+        against = f"ffmpeg with idet and vfrdet, same parts, one in {_DETECTED}"
         yield _row(f"the same with scan and cadence looked at, {_LOOKED} files", against, 3, 1 / looked)
 
 

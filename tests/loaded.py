@@ -138,7 +138,6 @@ def _killer(run: Run) -> Any:
 
 def main() -> None:
     """Serves until it is killed."""
-
     import diadoche.core.offload.waybill_pdf
     import diadoche.main
     import diadoche.services.ledger.upgrade  # noqa: F401  # loaded once for all children

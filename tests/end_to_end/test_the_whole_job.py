@@ -17,7 +17,7 @@ from tests.end_to_end.driving import first, texts, waits
 from tests.end_to_end.hands import Keyboard, Mouse, answering
 
 
-# Each pair of hands once; how views look at each size of text and window is tried with every view. All threes are long.
+# By either hand once; how each view looks at each size of text and window is tried elsewhere. All threes are long.
 @pytest.mark.parametrize(
     ("hands_of", "percent", "size", "scheme"),
     [

@@ -37,14 +37,24 @@ def kept(ledger: Ledger) -> dict[int, str]:
         return {row.id: row.state for row in session.execute(select(JobRow.id, JobRow.state))}
 
 
-def test_what_changes_while_the_ledger_is_held_is_written_together_and_the_newest_counts(ledger: Ledger) -> None:
+@pytest.fixture
+def commits() -> Iterator[list[object]]:
+    """A connection for each transaction that was committed."""
+    found: list[object] = []
+    note = found.append
+    event.listen(Engine, "commit", note)
+    yield found
+    event.remove(Engine, "commit", note)
+
+
+def test_what_changes_while_the_ledger_is_held_is_written_together_and_the_newest_counts(
+    ledger: Ledger, commits: list[object]
+) -> None:
     records = JobRecords(ledger)
-    commits: list[object] = []
-    note = commits.append
     with closing(sqlite3.connect(ledger.path, isolation_level=None)) as other:
         first = begin(records, 20)
         assert ledger.writer.write_out(30)
-        event.listen(Engine, "commit", note)
+        commits.clear()
         other.execute("begin immediate")
         for state in (State.RUNNING, State.DONE):
             for number in first:
@@ -55,7 +65,6 @@ def test_what_changes_while_the_ledger_is_held_is_written_together_and_the_newes
             records.follow(number, State.FAILED, _NOW, _NOW, None)
         other.execute("rollback")
     assert ledger.writer.write_out(30)
-    event.remove(Engine, "commit", note)
     # What the writer had taken already, what came before the jobs that begin, those, and what came after.
     assert len(commits) <= 4
     assert kept(ledger) == dict.fromkeys((*first[:5], *later), "failed") | dict.fromkeys(first[5:], "done")
