@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import socket
 import subprocess
 import time
 from collections.abc import Callable, Iterator
@@ -49,16 +50,22 @@ def _udev_answers() -> bool:
     return subprocess.run(words, capture_output=True, check=False).returncode == 0
 
 
+def _listens(path: Path) -> bool:
+    """Whether somebody listens at a socket: it is in its folder a moment before."""
+    with socket.socket(socket.AF_UNIX) as asked:
+        return asked.connect_ex(str(path)) == 0
+
+
 @contextmanager
 def plain_bus(folder: Path) -> Iterator[str]:
     """The address of a bus of its own with nothing on it; skipped with the reason where that cannot be."""
     if shutil.which("dbus-daemon") is None:
         pytest.skip("no bus here: dbus-daemon is missing")
-    socket, config = folder / "bus", folder / "bus.conf"
-    config.write_text(_BUS_CONFIG.format(socket=socket))
+    path, config = folder / "bus", folder / "bus.conf"
+    config.write_text(_BUS_CONFIG.format(socket=path))
     with _running(["dbus-daemon", "--nofork", f"--config-file={config}"]):
-        wait_until(socket.exists, 10, "the bus")
-        yield f"unix:path={socket}"
+        wait_until(lambda: _listens(path), 10, "the bus")
+        yield f"unix:path={path}"
 
 
 @contextmanager

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import pytest
 from dbus_fast import Message, MessageType
 from dbus_fast.aio.message_bus import MessageBus
 from PyQt6.QtCore import QObject, QUrl, pyqtSlot
@@ -78,17 +79,38 @@ def test_a_file_manager_is_asked_to_show_files(qtbot: QtBot, tmp_path: Path) -> 
     assert [QUrl(each).toLocalFile() for each in asked[0]] == [str(file)]
 
 
-def test_without_a_file_manager_the_folder_is_opened(qtbot: QtBot, tmp_path: Path) -> None:
-    desktop = Desktop()
-    QDesktopServices.setUrlHandler("file", desktop.open)
+@pytest.fixture
+def desktop() -> Iterator[Desktop]:
+    asked = Desktop()
+    QDesktopServices.setUrlHandler("file", asked.open)
+    yield asked
+    QDesktopServices.unsetUrlHandler("file")
+
+
+def test_without_a_file_manager_the_folder_is_opened(qtbot: QtBot, tmp_path: Path, desktop: Desktop) -> None:
+    with plain_bus(tmp_path) as address:
+        bus = QDBusConnection.connectToBus(address, "test without")
+        assert bus.isConnected()
+        try:
+            show_in_files([tmp_path / "clip.MP4"], bus)
+            qtbot.waitUntil(lambda: bool(desktop.opened), timeout=10_000)
+        finally:
+            QDBusConnection.disconnectFromBus("test without")
+    assert [url.toLocalFile() for url in desktop.opened] == [str(tmp_path)]
+
+
+@pytest.mark.parametrize("gone", ["before", "later"])
+def test_without_a_bus_the_folder_is_opened(qtbot: QtBot, tmp_path: Path, desktop: Desktop, gone: str) -> None:
+    """A desktop that has no bus, and one whose bus ended after the window had met it."""
+    with plain_bus(tmp_path) as address:
+        if gone == "later":
+            bus = QDBusConnection.connectToBus(address, "test gone")
+            assert bus.isConnected()
+    if gone == "before":
+        bus = QDBusConnection.connectToBus(address, "test gone")
     try:
-        with plain_bus(tmp_path) as address:
-            bus = QDBusConnection.connectToBus(address, "test without")
-            try:
-                show_in_files([tmp_path / "clip.MP4"], bus)
-                qtbot.waitUntil(lambda: bool(desktop.opened), timeout=10_000)
-            finally:
-                QDBusConnection.disconnectFromBus("test without")
+        show_in_files([tmp_path / "clip.MP4"], bus)
+        qtbot.waitUntil(lambda: bool(desktop.opened), timeout=10_000)
     finally:
-        QDesktopServices.unsetUrlHandler("file")
+        QDBusConnection.disconnectFromBus("test gone")
     assert [url.toLocalFile() for url in desktop.opened] == [str(tmp_path)]

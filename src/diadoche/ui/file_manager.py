@@ -26,12 +26,17 @@ def show_in_files(paths: Sequence[Path], bus: QDBusConnection | None = None) -> 
     # A plain list would go as one of variants, which the interface does not know.
     files.add([QUrl.fromLocalFile(str(path)).toString() for path in paths], cast(int, QMetaType.Type.QStringList.value))
     message.setArguments([files, ""])
-    call = (QDBusConnection.sessionBus() if bus is None else bus).asyncCall(message)
-    watcher = QDBusPendingCallWatcher(call, QGuiApplication.instance())
+    bus = QDBusConnection.sessionBus() if bus is None else bus
+    folder = QUrl.fromLocalFile(str(paths[0].parent))
+    # A call on a bus that is not there never ends: its watcher would wait for good.
+    if not bus.isConnected():
+        QDesktopServices.openUrl(folder)
+        return
+    watcher = QDBusPendingCallWatcher(bus.asyncCall(message), QGuiApplication.instance())
 
     def answered() -> None:
         if QDBusPendingReply(watcher).isError():
-            QDesktopServices.openUrl(QUrl.fromLocalFile(str(paths[0].parent)))
+            QDesktopServices.openUrl(folder)
         watcher.deleteLater()
 
     watcher.finished.connect(answered)
