@@ -22,8 +22,8 @@ pytestmark = pytest.mark.usefixtures("own_state")
 MAIN = [sys.executable, "-m", "diadoche.main"]
 
 
-def test_help_and_version_load_no_media_library_and_no_database() -> None:
-    for word in ("--help", "--version"):
+def test_help_version_and_recipes_load_no_media_library_and_no_database() -> None:
+    for word in ("--help", "--version", "recipes"):
         code = (
             f"import sys; sys.argv = ['diadoche', {word!r}]\nfrom diadoche.main import main\n"
             "try:\n    main()\nexcept SystemExit:\n    pass\n"
