@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import threading
 import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+import psutil
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -262,6 +264,10 @@ def test_a_running_job_is_paused_goes_on_and_says_when_it_stands_still(
         wait_until(lambda: (runner.progress(number) or Progress(0, 1)).percent > 5, 30, "some progress")
         runner.pause(number, paused=True)
         assert runner.is_paused(number)
+        # However many are at work: the window comes first on the processor.
+        workers = [each for each in psutil.Process().children(recursive=True) if each.name() == "worker"]
+        assert workers
+        assert min(each.nice() for each in workers) > os.nice(0)
         wait_until(lambda: _stands_still(runner, number), 10, "standing still")
         # It comes no further, but no call to the card is open: that is no reader that hangs.
         assert runner.silent_for_s(number) == 0.0

@@ -17,6 +17,8 @@ class RibbonBar(QProgressBar):
     def __init__(self, board: QWidget) -> None:
         super().__init__(board)
         self.setTextVisible(False)
+        # Each new value would be painted at once, and what lies below with it: the whole board, once for each ribbon.
+        self.setUpdatesEnabled(False)
         self.lower()
         self.show()
 
