@@ -11,13 +11,13 @@ from PyQt6.QtWidgets import QApplication
 
 from diadoche.demo.opening import demo_places
 from diadoche.ui.application import Application, Opening
-from diadoche.ui.start import SWITCH_S
+from diadoche.ui.start import prepare_interpreter
 
 
 def main(folder: Path) -> None:
     """Prints the seconds from the first line of the application to its painted window."""
     app = QApplication([])
-    sys.setswitchinterval(SWITCH_S)
+    prepare_interpreter()
     began = time.perf_counter()
     application = Application(app, Opening(demo_places(folder), "Bench"))
     application.window.show()

@@ -39,7 +39,7 @@ from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.station.card_in import Stage
 from diadoche.services.wire import to_text
 from diadoche.ui.application import Application, Opening
-from diadoche.ui.start import SWITCH_S
+from diadoche.ui.start import prepare_interpreter
 
 _TICK_MS = 10
 _LONGEST_S = 120
@@ -48,8 +48,7 @@ _LONGEST_S = 120
 def rows() -> Iterator[Row]:
     """The rows about the window."""
     app = QApplication.instance() or QApplication([])
-    # As the application does when it runs.
-    sys.setswitchinterval(SWITCH_S)
+    prepare_interpreter()
     assert isinstance(app, QApplication)
     yield _row("the window's events while an offload and a conversion run", _one_card(app))
     yield _row("the same while eight cards cross unattended to three places", _eight_cards(app))

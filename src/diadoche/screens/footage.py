@@ -289,11 +289,13 @@ class FootageScreen:
         """What the person says of each selected clip, changed; the same of all of whom the same was said."""
         changed: dict[Opinion, Opinion] = {}
         judged = []
+        last = new = None
         for line in self._chosen():
             before = line.clip.opinion
-            if before not in changed:
-                changed[before] = change(before)
-            judged.append((line.clip.id, changed[before]))
+            # It is mostly the very same as that of the clip before, which is sooner seen than looked up.
+            if new is None or before is not last:
+                last, new = before, changed.setdefault(before, change(before))
+            judged.append((line.clip.id, new))
         return judged
 
     def tag(self, words: str) -> None:

@@ -253,12 +253,12 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
 def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
     """The lines of the same clips, of which the person says something else; nothing else is put together anew."""
     # Ten thousand are judged by one key, and it is the same of all of them.
-    known: dict[Opinion, Said] = {}
+    last: Opinion | None = None
+    said: Said | None = None
     for line, opinion in judged:
         clip = line.clip.with_opinion(opinion)
-        said = known.get(opinion)
-        if said is None:
-            said = known[opinion] = _said_of(clip)
+        if said is None or opinion is not last:
+            last, said = opinion, _said_of(clip)
         yield Line(clip, line.texts, line.keys, line.words, said, line.odd, line.make, line.majority)
 
 

@@ -5,6 +5,7 @@ Nothing here, nor what it imports, may load media libraries, databases or views:
 
 from __future__ import annotations
 
+import gc
 import sys
 import threading
 import time
@@ -31,10 +32,19 @@ if TYPE_CHECKING:
 # Longer than the first window takes from its lock to its first event.
 _FIRST_ANSWERS_S, _LOOK_AGAIN_S = 15.0, 0.1
 # A thread that reckons hands over to the window ten times as soon as it would: nobody notices it but the hand.
-SWITCH_S = 0.0005
+_SWITCH_S = 0.0005
+# Ten thousand clips judged by one key are twenty thousand new objects, none of them garbage: usually a collection of
+# all there is would be due for every few thousand, each as long as a step of the window.
+_COLLECT_AT = 20_000
 
 # Makes the application in a window that is there. It is called on Qt's thread.
 Fill = Callable[[QApplication, MainWindow], "Application"]
+
+
+def prepare_interpreter() -> None:
+    """Sets Python up for a window that others work beside: how soon threads hand over, and when garbage is sought."""
+    sys.setswitchinterval(_SWITCH_S)
+    gc.set_threshold(_COLLECT_AT)
 
 
 class _Start:
@@ -106,7 +116,7 @@ def run(places: StatePlaces, load: Callable[[], Fill], folder: Path | None = Non
     app.setWindowIcon(QIcon(str(Path(__file__).with_name("diadoche.svg"))))
     # The window may be out of sight while cards are read; it ends when it says so.
     app.setQuitOnLastWindowClosed(False)
-    sys.setswitchinterval(SWITCH_S)
+    prepare_interpreter()
     install_hook()
     quit_on_signals(app)
     one = OneWindow(places.ledger)
