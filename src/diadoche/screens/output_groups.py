@@ -65,7 +65,9 @@ class OutputGroups:
 
     def can_be_made(self, route: str) -> list[KeptClip]:
         """Those of which the next start would make something: a recipe may not hold all of them."""
-        clips = self.open_clips(route)
+        return self._makeable(route, self.open_clips(route))
+
+    def _makeable(self, route: str, clips: list[KeptClip]) -> list[KeptClip]:
         if route != "convert":
             return clips
         with_picture = [clip for clip in clips if clip.facts is not None and clip.facts.video]
@@ -105,13 +107,11 @@ class OutputGroups:
             return self._stitch.group()
         clips = self.of(route)
         title, reason = _WORDS[route]
-        open_clips = self.open_clips(route) if route in MADE else []
-        to_make = len(self.can_be_made(route)) if route in MADE else 0
-        made = sum(self._plan.delivered(clip) is not None for clip in clips)
+        made, unwanted, open_clips = self._told_apart(clips)
+        if route not in MADE:
+            unwanted, open_clips = 0, []
+        to_make = len(self._makeable(route, open_clips))
         size, warning = self._estimate(route, open_clips)
-        unwanted = (
-            sum(is_unwanted(clip) and self._plan.delivered(clip) is None for clip in clips) if route in MADE else 0
-        )
         left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
         warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
         mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
@@ -141,6 +141,19 @@ class OutputGroups:
             warning,
             mark,
         )
+
+    def _told_apart(self, clips: Sequence[KeptClip]) -> tuple[int, int, list[KeptClip]]:
+        """How many are made and how many unwanted, and what is to be made still: of ten thousand, looked at once."""
+        made = unwanted = 0
+        open_clips = []
+        for clip in clips:
+            if self._plan.delivered(clip) is not None:
+                made += 1
+            elif is_unwanted(clip):
+                unwanted += 1
+            elif clip.id not in self._plan.asked:
+                open_clips.append(clip)
+        return made, unwanted, open_clips
 
     def _choices(self, route: str) -> tuple[Choice, ...]:
         if route in self._plan.containers:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
+from diadoche.screens.comparing import ComparedLine
 from diadoche.screens.footage import FootageScreen
 from diadoche.ui.parts import TickBox, emptied, label, panel
 from diadoche.ui.theme import Theme
@@ -18,6 +19,7 @@ class CompareView(QWidget):
     def __init__(self, theme: Theme, screen: FootageScreen) -> None:
         super().__init__()
         self._screen = screen
+        self._shown: tuple[tuple[str, ...], list[ComparedLine]] = (), []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
@@ -41,6 +43,11 @@ class CompareView(QWidget):
         """Shows the selected clips."""
         names, lines = self._screen.compared()
         self._words.setText(self._screen.compared_words() if names else "")
+        shown = [line for line in lines if line.differs or not self.only_differing.isChecked()]
+        # Hundreds of labels: made anew only where they would say something else.
+        if (names, shown) == self._shown:
+            return
+        self._shown = names, shown
         grid_widget = QWidget()
         grid_widget.setObjectName("clear")
         grid = QGridLayout(grid_widget)
@@ -51,7 +58,6 @@ class CompareView(QWidget):
         for place, name in enumerate(names, start=2):
             grid.addWidget(label(name, "strong"), 0, place)
             grid.setColumnStretch(place, 1)
-        shown = [line for line in lines if line.differs or not self.only_differing.isChecked()]
         for row, line in enumerate(shown, start=1):
             mark = label(_DIFFERS if line.differs else "", "strong")
             mark.setAccessibleName("differs" if line.differs else "alike")

@@ -76,7 +76,8 @@ class GroupPanel(QFrame):
         policy = self.included.sizePolicy()
         policy.setRetainSizeWhenHidden(True)
         self.included.setSizePolicy(policy)
-        self.included.toggled.connect(lambda on: screen.include(route, on))
+        # Not when it is `toggled`: it is that too where the panel shows what was chosen before.
+        self.included.clicked.connect(lambda on: screen.include(route, on))
         self.choice = ChoiceBox(theme)
         self.choice.setFixedWidth(_CHOICE_WIDTH_PX)
         self.choice.activated.connect(lambda _index: screen.choose(route, self.choice.currentData()))
