@@ -31,7 +31,7 @@ def rows() -> Iterator[Row]:
     with tempfile.TemporaryDirectory(prefix="playing-") as name:
         for what, options in _CLIPS.items():
             clip = Path(name) / "clip.mov"
-            run("ffmpeg", "-v", "error", "-y", "-f", "lavfi", "-i", "testsrc2=s=1920x1080:r=50:d=8", *options, clip)
+            run("ffmpeg", "-v", "error", "-y", "-f", "lavfi", "-i", "testsrc2=s=1920x1080:r=50:d=5", *options, clip)
             share, longest_ms = _shown(clip)
             yield Row(
                 f"playing {what}",
