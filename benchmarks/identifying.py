@@ -19,7 +19,7 @@ _TOLD, _DETECTED = 10, 5
 _PLACES, _PICTURES = (0.1, 0.5, 0.9), 7
 _KINDS = {
     "mp4": ["-c:v", "libx264", "-preset", "ultrafast", "-g", "25", "-c:a", "aac"],
-    "mov": ["-c:v", "prores_ks", "-c:a", "pcm_s16le"],
+    "mov": ["-c:v", "prores", "-c:a", "pcm_s16le"],
     "mts": [
         "-c:v",
         "libx264",
