@@ -24,7 +24,7 @@ from diadoche.core.convert.sound_coding import coding_of
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.facts import Color
 from diadoche.screens.marks import Mark
-from diadoche.screens.recipe_chooser import Alike, RecipeChooser
+from diadoche.screens.recipe_chooser import Alike, RecipeChooser, outlook
 
 OWN = """
 name = "{name}"
@@ -164,8 +164,8 @@ def test_the_chooser_refuses_a_table_with_nonsense(tmp_path: Path) -> None:
     chooser = RecipeChooser([Alike(HD, STEREO, 1)], recipe_named("prores-422"), None)
     bad = tmp_path / "bad.cube"
     bad.write_text("hello")
-    with pytest.raises(RequestError, match="no look-up table"):
-        chooser.choose_table(bad)
+    chooser.choose_table(bad)
+    assert "no look-up table" in chooser.table_mistake
     assert chooser.chosen[1] is None
     good = tmp_path / "good.cube"
     good.write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
@@ -173,6 +173,15 @@ def test_the_chooser_refuses_a_table_with_nonsense(tmp_path: Path) -> None:
     chooser.choose_table_gives("BT.2020")
     assert chooser.chosen[1] == Changes(table=good, table_gives="BT.2020")
     assert "good.cube" in chooser.rows()[chooser.current].words
+
+
+def test_what_would_be_made_is_told_without_reading_the_table(tmp_path: Path) -> None:
+    # It lay on a disk that has gone, or does not answer.
+    gone = Changes(table=tmp_path / "gone.cube")
+    found = outlook([Alike(HD, STEREO, 1)], recipe_named("prores-422"), gone)
+    assert (found.refused, found.losses) == (0, ("Colours go through gone.cube, and are told as BT.709.",))
+    with pytest.raises(RequestError, match=r"gone\.cube cannot be read"):
+        plan_conversion(recipe_named("prores-422"), HD, STEREO, gone)
 
 
 def test_heads_of_supplied_recipes_are_those_of_the_whole_reading() -> None:

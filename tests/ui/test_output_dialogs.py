@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import os
+import queue
+import threading
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +16,10 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from diadoche.core.convert.recipes import recipe_named
+from diadoche.core.convert.recipes import Changes, recipe_named
 from diadoche.core.identify.probe import identify
 from diadoche.screens.recipe_chooser import RecipeChooser, alike
+from diadoche.services.background import outcome_of
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.theme import Theme
@@ -106,8 +112,46 @@ def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
     bad = tmp_path / "bad.cube"
     bad.write_text("nothing")
     dialog.take_table(bad)
-    assert any("no look-up table" in each.text() for each in dialog.findChildren(type(dialog._said)))
+    assert "no look-up table" in dialog._said.text()
     press(dialog.recipes, Qt.Key.Key_Home, Qt.KeyboardModifier.ControlModifier)
     press(dialog.recipes, Qt.Key.Key_Return)
     assert dialog.result() == RecipeDialog.DialogCode.Accepted
     assert dialog.chooser.chosen[0].name == "review-av1"
+
+
+def test_a_table_on_a_disk_that_does_not_answer_keeps_the_dialog_alive(
+    tmp_path: Path, theme: Theme, qtbot: QtBot
+) -> None:
+    """A pipe that nobody writes to: whoever reads it waits, as on a mount that hangs."""
+    parent = QWidget()
+    qtbot.addWidget(parent)
+    came: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+    threads: list[threading.Thread] = []
+
+    def in_background(work: Callable[[], object], then: Callable[[object], None]) -> None:
+        threads.append(threading.Thread(target=lambda: came.put(partial(then, outcome_of(work)))))
+        threads[-1].start()
+
+    hung, good = tmp_path / "hung.cube", tmp_path / "good.cube"
+    os.mkfifo(hung)
+    good.write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
+    dialog = RecipeDialog(parent, theme, RecipeChooser([], recipe_named("prores-422"), None, None, in_background))
+    try:
+        dialog.open()
+        dialog.take_table(hung)
+        assert dialog.table_button.text() == "Reading hung.cube…"
+        press(dialog.recipes, Qt.Key.Key_Return)
+        assert dialog.isVisible()
+        dialog.take_table(good)
+        came.get(timeout=30)()
+        assert dialog.table_button.text() == "good.cube"
+    finally:
+        hung.open("w").close()
+        for each in threads:
+            each.join()
+    # What came too late counts no more.
+    came.get(timeout=30)()
+    assert (dialog.table_button.text(), dialog.chooser.table_mistake) == ("good.cube", "")
+    press(dialog.recipes, Qt.Key.Key_Return)
+    assert dialog.result() == RecipeDialog.DialogCode.Accepted
+    assert dialog.chooser.chosen[1] == Changes(table=good)

@@ -141,10 +141,16 @@ class OutputsScreen:
         """What can be chosen for the clips that are to be converted, or for the takes that are to be stitched."""
         if route == "stitch":
             takes = self.stitching.alike(self._stitch.open_takes() or self._stitch.takes)
-            return RecipeChooser(takes, self._plan.stitch_recipe, None, self._station.recipes_folder)
+            return RecipeChooser(
+                takes, self._plan.stitch_recipe, None, self._station.recipes_folder, self._station.in_background
+            )
         clips = self._groups.open_clips("convert") or self._groups.of("convert")
         return RecipeChooser(
-            self._groups.alike(clips), self._plan.recipe, self._plan.changes, self._station.recipes_folder
+            self._groups.alike(clips),
+            self._plan.recipe,
+            self._plan.changes,
+            self._station.recipes_folder,
+            self._station.in_background,
         )
 
     def take(self, chooser: RecipeChooser, route: str = "convert") -> None:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from diadoche.core.convert.formats import PictureFormat, SoundFormat
-from diadoche.core.convert.lookup_table import read_table
+from diadoche.core.convert.lookup_table import LookUpTable, read_table, unread_table
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe, ScanChange, mistaken_recipes, own_recipe_file, recipes
-from diadoche.core.errors import RequestError
+from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.identify.facts import Facts
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
+from diadoche.services.background import InBackground, at_once
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,11 +64,11 @@ class Outlook:
 
 
 def outlook(clips: Iterable[Alike], recipe: Recipe, changes: Changes | None) -> Outlook:
-    """Plans every kind of clip; nothing is read from a disk but a look-up table."""
+    """Plans every kind of clip. Nothing is read: whoever makes outputs reads a look-up table, and refuses nonsense."""
     size, losses, refused, refusal = 0, list[str](), 0, ""
     for each in clips:
         try:
-            plan: Plan = plan_conversion(recipe, each.picture, each.sounds, changes)
+            plan: Plan = plan_conversion(recipe, each.picture, each.sounds, changes, unread_table)
         except RequestError as error:
             refused += each.clips
             refusal = refusal or error.problem.what
@@ -101,7 +102,12 @@ class RecipeChooser:
     """What the dialog shows and allows. Nothing is decided before `chosen` is taken over."""
 
     def __init__(
-        self, clips: list[Alike], recipe: Recipe, changes: Changes | None, own_folder: Path | None = None
+        self,
+        clips: list[Alike],
+        recipe: Recipe,
+        changes: Changes | None,
+        own_folder: Path | None = None,
+        in_background: InBackground = at_once,
     ) -> None:
         """
         Args:
@@ -109,9 +115,14 @@ class RecipeChooser:
             recipe: the one that stands.
             changes: instead of its own; None where they stand.
             own_folder: where the person's own recipes belong; it may not stand yet.
+            in_background: does what may hang.
         """
         self._clips = clips
         self._own_folder = own_folder
+        self._in_background = in_background
+        # The look-up table that is being read, and what was wrong with the last one.
+        self.reading: Path | None = None
+        self.table_mistake = ""
         self._recipes = sorted(recipes(own_folder).values(), key=lambda each: each.title)
         self._mistakes = mistaken_recipes(own_folder)
         self._recipe = next((each for each in self._recipes if each.name == recipe.name), recipe)
@@ -201,15 +212,33 @@ class RecipeChooser:
         """The colours that come out of the look-up table."""
         return self._table_gives
 
-    def choose_table(self, path: Path | None) -> None:
+    def choose_table(self, path: Path | None, then: Callable[[], None] = lambda: None) -> None:
         """A look-up table for all of them, or none.
 
-        Raises:
-            RequestError: it holds nonsense.
+        It is read to its end first; until then, and where it holds nonsense (`table_mistake`), the one before stands.
+
+        Args:
+            path: of a .cube file; another choice meanwhile counts instead of this one.
+            then: is done when it was read.
         """
-        if path is not None:
-            read_table(path)
-        self._table = path
+        self.reading, self.table_mistake = path, ""
+        if path is None:
+            self._table = None
+            return
+
+        def came(found: LookUpTable | Exception) -> None:
+            if self.reading != path:
+                return
+            self.reading = None
+            if isinstance(found, DiadocheError):
+                self.table_mistake = found.problem.sentence()
+            elif isinstance(found, Exception):
+                raise found
+            else:
+                self._table = path
+            then()
+
+        self._in_background(lambda: read_table(path), came)
 
     def choose_table_gives(self, name: str) -> None:
         """The colours that it gives."""

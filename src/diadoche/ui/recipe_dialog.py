@@ -60,7 +60,7 @@ class RecipeDialog(QDialog):
         self._show()
         self.recipes.selectRow(chooser.current)
         selection.currentRowChanged.connect(self._choose)
-        self.recipes.doubleClicked.connect(lambda _index: self.accept())
+        self.recipes.doubleClicked.connect(lambda _index: self._take.click())
         self.recipes.setFocus()
 
     def _fit(self) -> None:
@@ -112,9 +112,9 @@ class RecipeDialog(QDialog):
         )
         row.addStretch(1)
         row.addWidget(button("Back", self.reject))
-        take = button("Take this recipe", self.accept, name="main", tip="Used with the next start")
-        take.setDefault(True)
-        row.addWidget(take)
+        self._take = button("Take this recipe", self.accept, name="main", tip="Used with the next start")
+        self._take.setDefault(True)
+        row.addWidget(self._take)
         return row
 
     def _show(self) -> None:
@@ -123,8 +123,11 @@ class RecipeDialog(QDialog):
         place = self.fields.findData(self.chooser.fields)
         self.fields.setCurrentIndex(max(0, place))
         self._reach.setText(self.chooser.reach)
-        has_table = bool(self.chooser.table)
-        self.table_button.setText(self.chooser.table or "None; choose…")
+        reading = self.chooser.reading
+        has_table = bool(self.chooser.table) or reading is not None
+        self.table_button.setText(f"Reading {reading.name}…" if reading else self.chooser.table or "None; choose…")
+        # What was chosen last is not known to be a table yet.
+        self._take.setEnabled(reading is None)
         self.table_button.setAccessibleName(f"Look-up table: {self.table_button.text()}")
         self.no_table.setVisible(has_table)
         self.gives.setVisible(has_table)
@@ -167,13 +170,19 @@ class RecipeDialog(QDialog):
         self._said.setVisible(bool(words))
 
     def take_table(self, path: Path | None) -> None:
-        """Takes a look-up table, or says what is wrong with it."""
-        try:
-            self.chooser.choose_table(path)
-            self._say(self.chooser.mistakes)
-        except DiadocheError as error:
-            self._say(error.problem.sentence())
+        """Takes a look-up table as soon as it was read, or says what is wrong with it."""
+        self.chooser.choose_table(path, self._table_came)
+        self._table_came()
+
+    def _table_came(self) -> None:
+        self._say(self.chooser.table_mistake or self.chooser.mistakes)
         self._show()
+
+    def done(self, result: int) -> None:  # Qt's name
+        """Whatever is still being read is not waited for."""
+        if result == QDialog.DialogCode.Rejected:
+            self.chooser.choose_table(None)
+        super().done(result)
 
 
 def _texts(row: RecipeRow) -> tuple[str, ...]:

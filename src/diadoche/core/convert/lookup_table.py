@@ -59,6 +59,11 @@ def read_table(path: Path) -> LookUpTable:
     return LookUpTable(path, size, is_cube)
 
 
+def unread_table(path: Path) -> LookUpTable:
+    """One that is only named, for whoever tells what would be made: it may lie on a disk that does not answer."""
+    return LookUpTable(path, 0, is_cube=True)
+
+
 def _size(path: Path, number: int, words: list[str], largest: int) -> int:
     if len(words) != 2 or not words[1].isdigit() or not 2 <= int(words[1]) <= largest:
         raise _nonsense(path, f"line {number} tells no size from 2 to {largest}")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from diadoche.core.convert.formats import PictureFormat, SoundFormat
 from diadoche.core.convert.lookup_table import LookUpTable, read_table
@@ -48,7 +50,11 @@ class Plan:
 
 
 def plan_conversion(
-    recipe: Recipe, picture: PictureFormat, sounds: tuple[SoundFormat, ...], changes: Changes | None = None
+    recipe: Recipe,
+    picture: PictureFormat,
+    sounds: tuple[SoundFormat, ...],
+    changes: Changes | None = None,
+    read: Callable[[Path], LookUpTable] = read_table,
 ) -> Plan:
     """Chains the formats.
 
@@ -57,6 +63,7 @@ def plan_conversion(
         picture: the source's pictures.
         sounds: and its sound tracks.
         changes: instead of the recipe's own.
+        read: gives the look-up table of a path.
 
     Raises:
         RequestError: the recipe cannot hold the source, or a look-up table holds nonsense.
@@ -66,7 +73,7 @@ def plan_conversion(
     whole = replace(scanned, even=True)
     variant = recipe.variant_for(whole)
     pixel_format = variant.pixel_format_for(whole)
-    table = read_table(changes.table) if changes.table is not None else None
+    table = read(changes.table) if changes.table is not None else None
     out = _levels(recipe, changes, whole, pixel_format, table).format_out(whole)
     losses = recipe.losses(whole, sounds)
     if changes.scan == "film" and picture.interlaced and not picture.pulldown:

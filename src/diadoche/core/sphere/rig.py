@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import Literal
@@ -319,9 +320,10 @@ def rig_text(rig: Rig) -> str:
     )
 
 
-def supplied_rigs() -> list[str]:
+@cache
+def supplied_rigs() -> tuple[str, ...]:
     """The names of the rigs that come with the product."""
-    return sorted(each.name.removesuffix(".json") for each in _folder().iterdir() if each.name.endswith(".json"))
+    return tuple(sorted(each.name.removesuffix(".json") for each in _folder().iterdir() if each.name.endswith(".json")))
 
 
 def rig_of(rig: str, own_folders: Sequence[Path] = ()) -> Rig:
