@@ -17,8 +17,7 @@ def _never(_result: Any) -> bool:
 class JobKind:
     """A plain function of a frozen request that runs in a process of its own.
 
-    All work gives way to the window on the processor, and `gentle` work to other work; what is `alone` has its resource
-    for itself.
+    `gentle` work gives way to everything else on the processor; work that is `alone` has its resource for itself.
     """
 
     name: str

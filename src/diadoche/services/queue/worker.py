@@ -20,8 +20,8 @@ from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.machine.reports import unforeseen
 from diadoche.services.wire import from_text, to_text
 
-# Eight offloads are two dozen busy threads: the window, which has a part of one processor's time, waited behind them.
-_NICE, _GENTLE_NICE = 5, 10
+_GENTLE_NICE = 10
+
 
 # Nobody sees more: a line for each of a thousand packets would keep both sides busy with words.
 _TELL_EVERY_S = 0.1
@@ -81,7 +81,8 @@ def main() -> None:
     os.dup2(2, 1)
     asked = json.loads(sys.stdin.readline())
     kind = ALL_KINDS[asked["kind"]]
-    os.nice(_GENTLE_NICE if kind.gentle else _NICE)
+    if kind.gentle:
+        os.nice(_GENTLE_NICE)
     watch = Watch(speaker.progress, lambda part: speaker.say("part", to_text(part, kind.part)))
     threading.Thread(target=_listen, args=(watch,), daemon=True).start()
     threading.Thread(target=_tell_silence, args=(watch, speaker), daemon=True).start()

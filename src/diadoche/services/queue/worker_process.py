@@ -13,7 +13,8 @@ from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProces
 
 _WORKER = "diadoche.services.queue.worker"
 # The window comes first: it needs little, but it needs that at once. Other programs leave a copy a third, not a tenth.
-_NICENESS = 5
+# Each further job gives way a little more: eight offloads are two dozen busy threads, and the window is one of them all.
+_NICENESS, _NICEST = 5, 10
 PATIENCE_S = 10.0
 _HANGING_PATIENCE_S = 3.0
 _KILLED_S = 3.0
@@ -24,7 +25,12 @@ _LAST_WORDS = {"result", "stopped", "problem"}
 class WorkerProcess:
     """One job's process. Started on the thread that listens to it; the others only tell it things."""
 
-    def __init__(self) -> None:
+    def __init__(self, beside: int = 0) -> None:
+        """
+        Args:
+            beside: how many other jobs are at work.
+        """
+        self._niceness = min(_NICENESS + beside, _NICEST)
         self.progress = Progress(0, 0)
         self.paused = False
         self.silent_s = 0.0
@@ -35,7 +41,7 @@ class WorkerProcess:
 
     def lines(self, question: dict[str, Any]) -> Iterator[dict[str, Any]]:
         """Starts the process and gives what it says, until it has ended. A line that was cut off is passed over."""
-        process = FORK_SERVER.fork(_WORKER, _NICENESS)
+        process = FORK_SERVER.fork(_WORKER, self._niceness)
         with self._lock:
             self._process = process
             asked_to_stop = self._asked_to_stop
