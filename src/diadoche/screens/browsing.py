@@ -81,7 +81,10 @@ class Browsing:
                 return None
             if row is not None:
                 before = self.rows[row]
-                if not isinstance(before, Line) or before.key(key) != line.key(key):
+                if not isinstance(before, Line):
+                    return None
+                # Of ten thousand that were judged nothing but that is new: their keys are the very same.
+                if (before.keys is not line.keys or key not in line.keys) and before.key(key) != line.key(key):
                     return None
                 if grouping and _under(before, grouping) != _under(line, grouping):
                     return None
@@ -102,6 +105,10 @@ class Browsing:
         else:
             shown = line.clip.opinion.verdict == self.showing
         return shown and (not self.wanted or all(line.holds(word) for word in self.wanted.split()))
+
+    def count_of(self, clip_ids: Iterable[int]) -> int:
+        """How many of some clips are shown."""
+        return sum(map(self._row_of.__contains__, clip_ids))
 
     def row_of(self, clip_id: int) -> int | None:
         """Where a clip stands now, if it is shown."""

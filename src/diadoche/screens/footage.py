@@ -222,7 +222,7 @@ class FootageScreen:
     @property
     def chosen_count(self) -> int:
         """How many clips are selected and shown."""
-        return sum(self.browsing.row_of(clip_id) is not None for clip_id in self.selection.clip_ids)
+        return self.browsing.count_of(self.selection.clip_ids)
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""
