@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from pathlib import Path
+from typing import cast
 
 import pytest
 from PyQt6.QtCore import QRectF, Qt, QThread
@@ -16,6 +17,7 @@ from diadoche.screens.marks import Mark
 from diadoche.services.machine.one_window import OneWindow
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.marks import paint_mark
+from diadoche.ui.parts import TickBox
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.theme import DARK, FAMILY, LIGHT, Colours, Theme
@@ -85,6 +87,23 @@ def test_states_differ_in_shape_and_not_only_in_colour(theme: Theme) -> None:
         covered = tuple(image.pixelColor(x, y).alpha() > 127 for x in range(24) for y in range(24))
         shapes.add(covered)
     assert len(shapes) == len(Mark)
+
+
+def test_what_fails_while_it_is_painted_is_told_and_painted_again(theme: Theme, qtbot: QtBot) -> None:
+    """An error keeps what it came through, the painter with it: one that still paints brings the window down later."""
+    box = TickBox(theme, "All of it")
+    qtbot.addWidget(box)
+    with qtbot.waitExposed(box):
+        box.show()
+    box._theme = cast(Theme, None)
+    with qtbot.captureExceptions() as told:
+        box.repaint()
+    assert [kind for kind, _error, _trace in told] == [AttributeError]
+    box._theme = theme
+    before = box.grab().toImage()
+    box.setChecked(True)
+    box.repaint()
+    assert box.grab().toImage() != before
 
 
 def test_the_bridge_delivers_on_qts_thread_in_order(qtbot: QtBot) -> None:

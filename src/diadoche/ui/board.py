@@ -444,7 +444,9 @@ class Board(QWidget):
                 share = (ribbon.weight_bytes / heaviest) ** 0.5
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
                 placed.append(PlacedRibbon(ribbon, ends, thick))
-        self._picture.paint(QPainter(self), placed, self.size(), min(_MARK_PX, room - 3), self._theme.colours)
+        # Ended here also where painting fails: one that an error keeps alive would paint on what is gone.
+        with QPainter(self) as painter:
+            self._picture.paint(painter, placed, self.size(), min(_MARK_PX, room - 3), self._theme.colours)
         self._placed = placed
         if not self._bars_follow.isActive():
             self._bars_follow.start(0)

@@ -71,19 +71,18 @@ class ClipIcons:
         # For screens with twice as many pixels.
         whole.setDevicePixelRatio(2)
         whole.fill(Qt.GlobalColor.transparent)
-        painter = QPainter(whole)
-        if not image.isNull():
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(fitted(room, image.width() / image.height()), image)
-        if mark is not None and beside_px:
-            above = (size.height() - MARK_PX) / 2
-            paint_mark(painter, QRectF(1, above + 1, MARK_PX - 2, MARK_PX - 2), mark, self._theme.colours)
-        elif mark is not None:
-            # On a ground of its own: pictures have any colour.
-            plate = QRectF(0, 0, MARK_PX + 2, MARK_PX + 2)
-            painter.fillRect(plate, QColor(self._theme.colours.panel))
-            paint_mark(painter, plate.adjusted(2, 2, -2, -2), mark, self._theme.colours)
-        painter.end()
+        with QPainter(whole) as painter:
+            if not image.isNull():
+                painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+                painter.drawImage(fitted(room, image.width() / image.height()), image)
+            if mark is not None and beside_px:
+                above = (size.height() - MARK_PX) / 2
+                paint_mark(painter, QRectF(1, above + 1, MARK_PX - 2, MARK_PX - 2), mark, self._theme.colours)
+            elif mark is not None:
+                # On a ground of its own: pictures have any colour.
+                plate = QRectF(0, 0, MARK_PX + 2, MARK_PX + 2)
+                painter.fillRect(plate, QColor(self._theme.colours.panel))
+                paint_mark(painter, plate.adjusted(2, 2, -2, -2), mark, self._theme.colours)
         icon = QIcon(whole)
         # Not tinted in a selected row.
         icon.addPixmap(whole, QIcon.Mode.Selected)

@@ -64,15 +64,15 @@ class ClipStrip(QWidget):
         return QRectF(number * (_WIDE_PX + _GAP_PX), 0, _WIDE_PX, _HIGH_PX)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        painter.setFont(self._theme.font(0.88))
-        room = self._room()
-        for number, clip in enumerate(self._clips[:room]):
-            self._paint(painter, self._box(number), clip)
-        if len(self._clips) > room:
-            painter.setPen(QColor(self._theme.colours.soft))
-            painter.drawText(self._box(room), Qt.AlignmentFlag.AlignCenter, f"{len(self._clips) - room:,} more")
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.setFont(self._theme.font(0.88))
+            room = self._room()
+            for number, clip in enumerate(self._clips[:room]):
+                self._paint(painter, self._box(number), clip)
+            if len(self._clips) > room:
+                painter.setPen(QColor(self._theme.colours.soft))
+                painter.drawText(self._box(room), Qt.AlignmentFlag.AlignCenter, f"{len(self._clips) - room:,} more")
 
     def _paint(self, painter: QPainter, box: QRectF, clip: GlanceClip) -> None:
         c = self._theme.colours

@@ -22,12 +22,11 @@ def hatch(colours: Colours, ground: str | None = None) -> QBrush:
     """Slanting stripes in the colour of what is under way."""
     pixmap = QPixmap(_HATCH_PX, _HATCH_PX)
     pixmap.fill(QColor(ground or colours.panel))
-    painter = QPainter(pixmap)
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(QPen(QColor(colours.way), 2.6))
-    for shift in (-_HATCH_PX, 0, _HATCH_PX):
-        painter.drawLine(QPointF(shift - 1, _HATCH_PX + 1), QPointF(shift + _HATCH_PX + 1, -1))
-    painter.end()
+    with QPainter(pixmap) as painter:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(colours.way), 2.6))
+        for shift in (-_HATCH_PX, 0, _HATCH_PX):
+            painter.drawLine(QPointF(shift - 1, _HATCH_PX + 1), QPointF(shift + _HATCH_PX + 1, -1))
     return QBrush(pixmap)
 
 
@@ -97,9 +96,8 @@ def mark_icon(mark: Mark, colours: Colours, size_px: int = MARK_PX) -> QIcon:
     pixmap = QPixmap(size_px * 2, size_px * 2)
     pixmap.setDevicePixelRatio(2)
     pixmap.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(pixmap)
-    paint_mark(painter, QRectF(1, 1, size_px - 2, size_px - 2), mark, colours)
-    painter.end()
+    with QPainter(pixmap) as painter:
+        paint_mark(painter, QRectF(1, 1, size_px - 2, size_px - 2), mark, colours)
     icon = QIcon(pixmap)
     # Selected rows show the same shape in the same colour: it says a state.
     icon.addPixmap(pixmap, QIcon.Mode.Selected)
@@ -124,5 +122,5 @@ class MarkWidget(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        paint_mark(painter, QRectF(self.rect()).adjusted(1, 1, -1, -1), self._mark, self._theme.colours)
+        with QPainter(self) as painter:
+            paint_mark(painter, QRectF(self.rect()).adjusted(1, 1, -1, -1), self._mark, self._theme.colours)

@@ -66,11 +66,11 @@ class ElidedLabel(QLabel):
         return QSize(self.fontMetrics().horizontalAdvance("Words…"), super().minimumSizeHint().height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if text != self.text() else "")
-        painter.setPen(self.palette().windowText().color())
-        painter.drawText(self.rect(), self.alignment(), text)
+        with QPainter(self) as painter:
+            text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+            self.setToolTip(self.text() if text != self.text() else "")
+            painter.setPen(self.palette().windowText().color())
+            painter.drawText(self.rect(), self.alignment(), text)
 
 
 class PushButton(QPushButton):
@@ -91,9 +91,9 @@ class PushButton(QPushButton):
         super().paintEvent(event)
         if self.hasFocus() and self.objectName() == "main":
             # Its ground is as dark as its edge: a ring inside is seen on it.
-            painter = QPainter(self)
-            painter.setPen(QPen(self.palette().color(QPalette.ColorRole.ButtonText), 2))
-            painter.drawRect(self.rect().adjusted(5, 5, -5, -5))
+            with QPainter(self) as painter:
+                painter.setPen(QPen(self.palette().color(QPalette.ColorRole.ButtonText), 2))
+                painter.drawRect(self.rect().adjusted(5, 5, -5, -5))
 
 
 def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str = "") -> QPushButton:
@@ -183,11 +183,11 @@ class ChoiceBox(QComboBox):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         super().paintEvent(event)
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(self._theme.colours.ink), 1.8))
-        x, y = self.width() - 17.0, self.height() / 2 - 2
-        painter.drawPolyline(QPolygonF([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)]))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(QColor(self._theme.colours.ink), 1.8))
+            x, y = self.width() - 17.0, self.height() / 2 - 2
+            painter.drawPolyline(QPolygonF([QPointF(x - 5, y), QPointF(x, y + 5), QPointF(x + 5, y)]))
 
 
 # Beside the box, in several lines where there is little room.
@@ -223,25 +223,29 @@ class TickBox(QCheckBox):
         return max(self._side_px + 4, self.fontMetrics().boundingRect(room, _WORDS_OF_A_TICK, self.text()).height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        c = self._theme.colours
-        painter.setPen(QColor(c.ink if self.isEnabled() else c.soft))
-        words = QRectF(self.rect()).adjusted(self._side_px + 8, 0, 0, 0)
-        painter.drawText(words, _WORDS_OF_A_TICK, self.text())
-        side = self._side_px
-        box = QRectF(3.5, (self.height() - side) / 2 + 0.5, side - 1, side - 1)
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(c.way), 2))
-            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
-        painter.setPen(QPen(QColor(c.ink), 1.2))
-        painter.setBrush(QColor(c.panel))
-        painter.drawRect(box)
-        if self.isChecked():
-            painter.setPen(QPen(QColor(c.ink), 2.2))
-            left, middle, right = box.left() + 3, box.left() + 6, box.right() - 3
-            tick = [QPointF(left, box.center().y()), QPointF(middle, box.bottom() - 4), QPointF(right, box.top() + 4)]
-            painter.drawPolyline(QPolygonF(tick))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            c = self._theme.colours
+            painter.setPen(QColor(c.ink if self.isEnabled() else c.soft))
+            words = QRectF(self.rect()).adjusted(self._side_px + 8, 0, 0, 0)
+            painter.drawText(words, _WORDS_OF_A_TICK, self.text())
+            side = self._side_px
+            box = QRectF(3.5, (self.height() - side) / 2 + 0.5, side - 1, side - 1)
+            if self.hasFocus():
+                painter.setPen(QPen(QColor(c.way), 2))
+                painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+            painter.setPen(QPen(QColor(c.ink), 1.2))
+            painter.setBrush(QColor(c.panel))
+            painter.drawRect(box)
+            if self.isChecked():
+                painter.setPen(QPen(QColor(c.ink), 2.2))
+                left, middle, right = box.left() + 3, box.left() + 6, box.right() - 3
+                tick = [
+                    QPointF(left, box.center().y()),
+                    QPointF(middle, box.bottom() - 4),
+                    QPointF(right, box.top() + 4),
+                ]
+                painter.drawPolyline(QPolygonF(tick))
 
 
 class ShareBar(QWidget):
@@ -261,17 +265,17 @@ class ShareBar(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        c = self._theme.colours
-        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
-        painter.fillRect(box, QColor(c.paper))
-        used = QRectF(box.left(), box.top(), box.width() * min(1, self._used), box.height())
-        painter.fillRect(used, QColor(c.used))
-        if self._coming > 0:
-            wide = max(3.0, box.width() * min(1 - self._used, self._coming))
-            painter.fillRect(QRectF(used.right(), box.top(), wide, box.height()), hatch(c))
-        painter.setPen(QPen(QColor(c.line), 1))
-        painter.drawRect(box)
+        with QPainter(self) as painter:
+            c = self._theme.colours
+            box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+            painter.fillRect(box, QColor(c.paper))
+            used = QRectF(box.left(), box.top(), box.width() * min(1, self._used), box.height())
+            painter.fillRect(used, QColor(c.used))
+            if self._coming > 0:
+                wide = max(3.0, box.width() * min(1 - self._used, self._coming))
+                painter.fillRect(QRectF(used.right(), box.top(), wide, box.height()), hatch(c))
+            painter.setPen(QPen(QColor(c.line), 1))
+            painter.drawRect(box)
 
 
 def within_screen(screen: QScreen | None, wanted: tuple[int, int]) -> tuple[int, int]:

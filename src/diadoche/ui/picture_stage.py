@@ -54,11 +54,11 @@ class PictureStage(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        words = self._words if self._image is None else ""
-        paint_ground(painter, QRectF(self.rect()), self._theme.colours, words)
-        if self._image is not None:
-            self._paint(painter, self._image)
+        with QPainter(self) as painter:
+            words = self._words if self._image is None else ""
+            paint_ground(painter, QRectF(self.rect()), self._theme.colours, words)
+            if self._image is not None:
+                self._paint(painter, self._image)
 
     def _paint(self, painter: QPainter, image: QImage) -> None:
         painter.drawImage(fitted(QRectF(self.rect()), image.width() / image.height()), image)

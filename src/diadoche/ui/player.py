@@ -268,19 +268,19 @@ class PlayerView(QWidget):
         self.setAccessibleName(f"Player: {name}, {self._place_words()} {self._problem}".strip())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        c = self._theme.colours
-        stage = QRectF(0, 0, self.width(), self.height() - self._bar_px)
-        if self._image is not None and self._shape is not None:
-            paint_ground(painter, stage, c, "")
-            painter.drawImage(fitted(stage, self._shape.width / self._shape.height), self._image)
-        else:
-            words = self._problem or ("Choose a clip in the table." if self._key is None else "")
-            paint_ground(painter, stage, c, words)
-        self._paint_bar(painter)
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(c.way), 3))
-            painter.drawRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5))
+        with QPainter(self) as painter:
+            c = self._theme.colours
+            stage = QRectF(0, 0, self.width(), self.height() - self._bar_px)
+            if self._image is not None and self._shape is not None:
+                paint_ground(painter, stage, c, "")
+                painter.drawImage(fitted(stage, self._shape.width / self._shape.height), self._image)
+            else:
+                words = self._problem or ("Choose a clip in the table." if self._key is None else "")
+                paint_ground(painter, stage, c, words)
+            self._paint_bar(painter)
+            if self.hasFocus():
+                painter.setPen(QPen(QColor(c.way), 3))
+                painter.drawRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5))
 
     def _paint_bar(self, painter: QPainter) -> None:
         c = self._theme.colours

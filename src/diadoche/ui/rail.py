@@ -42,22 +42,22 @@ class RailItem(QAbstractButton):
         return self.sizeHint()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        c = self._theme.colours
-        if self.isChecked():
-            painter.fillRect(self.rect(), QColor(c.paper))
-            painter.fillRect(0, 0, 5, self.height(), QColor(c.ink))
-        elif self.underMouse():
-            painter.fillRect(self.rect(), QColor(c.line))
-        middle = self.height() / 2
-        painter.setFont(self._theme.font(1.12, QFont.Weight.DemiBold))
-        painter.setPen(QColor(c.ink))
-        wide = self.width() - _LEFT_PX - 4
-        painter.drawText(QRectF(_LEFT_PX, 0, wide, middle + 1), Qt.AlignmentFlag.AlignBottom, self.text())
-        painter.setFont(self._theme.font(0.92))
-        painter.setPen(QColor(c.soft))
-        summary = painter.fontMetrics().elidedText(self._summary, Qt.TextElideMode.ElideRight, wide)
-        painter.drawText(QRectF(_LEFT_PX, middle + 2, wide, middle), Qt.AlignmentFlag.AlignTop, summary)
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(c.way), 2))
-            painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
+        with QPainter(self) as painter:
+            c = self._theme.colours
+            if self.isChecked():
+                painter.fillRect(self.rect(), QColor(c.paper))
+                painter.fillRect(0, 0, 5, self.height(), QColor(c.ink))
+            elif self.underMouse():
+                painter.fillRect(self.rect(), QColor(c.line))
+            middle = self.height() / 2
+            painter.setFont(self._theme.font(1.12, QFont.Weight.DemiBold))
+            painter.setPen(QColor(c.ink))
+            wide = self.width() - _LEFT_PX - 4
+            painter.drawText(QRectF(_LEFT_PX, 0, wide, middle + 1), Qt.AlignmentFlag.AlignBottom, self.text())
+            painter.setFont(self._theme.font(0.92))
+            painter.setPen(QColor(c.soft))
+            summary = painter.fontMetrics().elidedText(self._summary, Qt.TextElideMode.ElideRight, wide)
+            painter.drawText(QRectF(_LEFT_PX, middle + 2, wide, middle), Qt.AlignmentFlag.AlignTop, summary)
+            if self.hasFocus():
+                painter.setPen(QPen(QColor(c.way), 2))
+                painter.drawRect(self.rect().adjusted(1, 1, -1, -1))

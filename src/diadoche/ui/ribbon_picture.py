@@ -114,13 +114,12 @@ class RibbonPicture:
             self._picture = QPixmap(wanted)
             self._picture.setDevicePixelRatio(ratio)
             self._picture.fill(Qt.GlobalColor.transparent)
-        inside = QPainter(self._picture)
-        inside.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if not goes_on:
-            for each in ribbons:
-                _draw_bed(inside, each, mark_px, colours)
-        _draw_progress(inside, ribbons, self._drawn if goes_on else {}, colours)
-        inside.end()
+        with QPainter(self._picture) as inside:
+            inside.setRenderHint(QPainter.RenderHint.Antialiasing)
+            if not goes_on:
+                for each in ribbons:
+                    _draw_bed(inside, each, mark_px, colours)
+            _draw_progress(inside, ribbons, self._drawn if goes_on else {}, colours)
         self._drawn, self._colours, self._mark_px = {each.key: each for each in ribbons}, colours, mark_px
         painter.drawPixmap(0, 0, self._picture)
 

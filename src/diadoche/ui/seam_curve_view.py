@@ -65,33 +65,33 @@ class SeamCurveView(QWidget):
         return found
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        c, box, worst = self._theme.colours, self._box, self._curve.worst
-        painter.setPen(QPen(QColor(c.line), 1))
-        painter.setBrush(QColor(c.panel))
-        painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
-        if self.hasFocus():
-            painter.setPen(QPen(QColor(c.way), 2))
-            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
-        painter.setPen(QPen(QColor(c.line), 1))
-        painter.drawLine(box.bottomLeft(), box.bottomRight())
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(QColor(c.ink), 1.6))
-        for stretch in self._points():
-            painter.drawPolyline(stretch)
-            if stretch.count() == 1:
-                painter.drawPoint(stretch.at(0))
-        painter.setPen(QPen(QColor(c.way), 1.4))
-        painter.drawLine(QPointF(self._x(self.picture), box.top()), QPointF(self._x(self.picture), box.bottom()))
-        painter.setPen(QColor(c.ink))
-        words = "Nothing at the seams can be compared"
-        if worst is not None:
-            usual = self._curve.median_px or 0.0
-            words = f"usually {usual:.1f} px, at worst {worst[1]:.1f} px in picture {worst[0]}"
-            self._paint_worst(painter, worst[0])
-        painter.setPen(QColor(c.soft))
-        painter.drawText(QRectF(_SIDE_PX, 4, self.width() - 2 * _SIDE_PX, box.top()), 0, words)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            c, box, worst = self._theme.colours, self._box, self._curve.worst
+            painter.setPen(QPen(QColor(c.line), 1))
+            painter.setBrush(QColor(c.panel))
+            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+            if self.hasFocus():
+                painter.setPen(QPen(QColor(c.way), 2))
+                painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+            painter.setPen(QPen(QColor(c.line), 1))
+            painter.drawLine(box.bottomLeft(), box.bottomRight())
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(c.ink), 1.6))
+            for stretch in self._points():
+                painter.drawPolyline(stretch)
+                if stretch.count() == 1:
+                    painter.drawPoint(stretch.at(0))
+            painter.setPen(QPen(QColor(c.way), 1.4))
+            painter.drawLine(QPointF(self._x(self.picture), box.top()), QPointF(self._x(self.picture), box.bottom()))
+            painter.setPen(QColor(c.ink))
+            words = "Nothing at the seams can be compared"
+            if worst is not None:
+                usual = self._curve.median_px or 0.0
+                words = f"usually {usual:.1f} px, at worst {worst[1]:.1f} px in picture {worst[0]}"
+                self._paint_worst(painter, worst[0])
+            painter.setPen(QColor(c.soft))
+            painter.drawText(QRectF(_SIDE_PX, 4, self.width() - 2 * _SIDE_PX, box.top()), 0, words)
 
     def _paint_worst(self, painter: QPainter, picture: int) -> None:
         x, y = self._x(picture), self._box.bottom() + 1

@@ -13,7 +13,7 @@ from diadoche.services.processes.forked_process import FORK_SERVER, ForkedProces
 
 _WORKER = "diadoche.services.queue.worker"
 # The window comes first: it needs little, but it needs that at once. Other programs leave a copy a third, not a tenth.
-# Each further job gives way a little more: eight offloads are two dozen busy threads, and the window is one beside them.
+# Each further job gives way a little more: eight offloads are two dozen busy threads, and the window one beside them.
 _NICENESS, _NICEST = 5, 10
 PATIENCE_S = 10.0
 _HANGING_PATIENCE_S = 3.0
