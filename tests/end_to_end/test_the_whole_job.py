@@ -9,10 +9,13 @@ import pytest
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+import diadoche
 from diadoche.demo.opening import demo_places
 from diadoche.services.machine.settings import Scheme, Settings, save_settings
+from diadoche.ui.application import Application
 from diadoche.ui.recipe_dialog import RecipeDialog
 from tests.end_to_end.conftest import Opener
+from tests.end_to_end.disk_calls import disks_asked
 from tests.end_to_end.driving import first, texts, waits
 from tests.end_to_end.hands import Keyboard, Mouse, answering
 
@@ -39,11 +42,20 @@ def test_the_whole_job(
     open_window: Opener,
     qtbot: QtBot,
     shoot_folder: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    save_settings(demo_places(shoot_folder).config, Settings(scheme, percent))
+    config = demo_places(shoot_folder).config
+    save_settings(config, Settings(scheme, percent))
     application = open_window(pace_bytes_s=0)
-    window, hands = application.window, hands_of(qtbot)
-    window.setFixedSize(*size)
+    application.window.setFixedSize(*size)
+    with disks_asked(monkeypatch, config) as asked:
+        _do_the_whole_job(application, hands_of(qtbot), qtbot, shoot_folder)
+    assert asked == []
+    assert (application.window.width(), application.window.height()) == size
+
+
+def _do_the_whole_job(application: Application, hands: Keyboard | Mouse, qtbot: QtBot, shoot_folder: Path) -> None:
+    window = application.window
     assert application.bench is not None
     card = shoot_folder / "cards/Drone"
     # Two clips are left, of which one has to be converted.
@@ -98,4 +110,12 @@ def test_the_whole_job(
     hands.view(4)
     hands.button("Check the copies again")
     waits(qtbot, lambda: any("today, as it was" in text for text in texts(window.ledger)))
-    assert (window.width(), window.height()) == size
+
+
+def test_what_a_window_asks_of_disks_is_noticed(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    code = f"import os\nos.stat({str(tmp_path)!r})\nlist(os.scandir({str(tmp_path)!r}))"
+    made_up = compile(code, str(Path(diadoche.__file__).parent / "ui/made_up.py"), "exec")
+    with disks_asked(monkeypatch, tmp_path / "config") as asked:
+        exec(made_up, {})
+        tmp_path.stat()
+    assert [each.partition(" ")[0] for each in asked] == ["os.stat", "os.scandir"]
