@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import queue
 import signal
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from diadoche.demo.faulty_folder import Faults
 from diadoche.services.side_processes import player as module
 from diadoche.services.side_processes.player import PlayerProcess, Shown
 from tests.mounts import Mounter
+from tests.system_bus import wait_until
 
 _LONG_S = 60
 
@@ -109,6 +111,46 @@ def test_a_disk_that_hangs_after_the_first_picture_is_told_too(
         news = heard.next(2)
     assert "does not answer" in news.problem
     disk.set(Faults())
+
+
+@pytest.fixture(scope="module")
+def slow_clip(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """One group of large pictures: each but the first takes all before it."""
+    path = tmp_path_factory.mktemp("slow") / "slow.mp4"
+    words = ["ffmpeg", "-v", "error", "-f", "lavfi", "-i", "color=gray:s=4096x2160:r=25:d=5", "-c:v", "libx264"]
+    subprocess.run([*words, "-preset", "ultrafast", "-g", "1000", "-bf", "0", path], check=True)
+    return path
+
+
+def test_a_picture_that_takes_long_is_waited_for_and_no_disk_is_blamed(
+    heard: Heard, slow_clip: Path, clip: Path, facts: Facts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slow_facts = identify([slow_clip])
+    last = slow_facts.frames - 1 if slow_facts.frames else 0
+    heard.player.open(1, (slow_clip,), slow_facts)
+    assert heard.next(1).picture is not None
+    monkeypatch.setattr(module, "_LONGEST_S", 0.2)
+    monkeypatch.setattr(module, "_WATCHED_S", 0.1)
+    heard.player.show(last)
+    news = heard.next(1)
+    assert (news.moment, news.problem) == (last, "")
+    # Who goes on to another clip waits for none of it, and is told nothing of it.
+    monkeypatch.setattr(module, "_MOST_S", 1000.0)
+    heard.player.open(2, (slow_clip,), slow_facts)
+    assert heard.next(2).picture is not None
+    heard.player.show(last)
+    wait_until(lambda: heard.player._wished > heard.player._done, 30, "the long way")
+    heard.player.open(3, (clip,), facts)
+    assert heard.next(3).picture is not None
+    # And what never ends is given up, for what it is.
+    monkeypatch.setattr(module, "_MOST_S", 0.0)
+    heard.player.open(4, (slow_clip,), slow_facts)
+    heard.player.show(last)
+    news = heard.next(4)
+    while not news.problem:
+        assert news.moment < last
+        news = heard.next(4)
+    assert "takes longer than" in news.problem
 
 
 def test_the_place_of_fields_is_shown_while_it_plays(heard: Heard, camcorder: Path) -> None:

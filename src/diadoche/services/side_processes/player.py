@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import IO, Any, cast
 
 import numpy as np
+import psutil
 
 from diadoche.core.footage.display import Rgb
 from diadoche.core.identify.facts import Facts
@@ -30,12 +31,16 @@ SLOTS = 6
 # 64 pixels of a picture become 192 on the screen: lines of fields are plain to see.
 COMBING_TIMES = 3
 SLOT_BYTES = VIEW_PX[0] * VIEW_PX[1] * 3
-# A picture of any clip is decoded within this, or it never is; the first answer takes the start of a process with it.
-_LONGEST_S = 15.0
+# An answer comes within this; the first one takes the start of a process with it. A process that is busy after that
+# decodes: the way back through a long group of large pictures takes longer on some machines, up to the second limit.
+_LONGEST_S, _MOST_S = 15.0, 120.0
+# Over how long it is watched for that, and from which share of one processor's time it is called busy.
+_WATCHED_S, _BUSY = 0.5, 0.2
 _MOST_UNDONE = 20
 _ENDING_S, _KILLED_S = 5.0, 0.5
 _DIED = "The player ended at this clip, which may be damaged. Choose it again to try once more."
 _HANGS = "This clip cannot be read: its disk does not answer. Choose it again when that is mended."
+_TOO_LONG = "A picture of this clip takes longer than two minutes to decode here, and was given up. It is untouched."
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +71,8 @@ class PlayerProcess:
         self._process: subprocess.Popen[str] | None = None
         # Until when the process must have said something; None where nothing is asked.
         self._due_s: float | None = None
+        # Since when nothing that was asked for has come.
+        self._asked_s = 0.0
         # How often something was wished of this process, and how much of that it has done, by its own word.
         self._wished = self._done = 0
         self._closed = self._playing = False
@@ -128,9 +135,39 @@ class PlayerProcess:
                 self._end()
                 return
             if late:
-                self._fail(_HANGS)
+                busy = self._is_busy()
+                if busy and "open" in wishes:
+                    # Nobody waits for that clip any more, and nothing is wrong with it.
+                    self._end()
+                elif busy and time.monotonic() - self._asked_s < _MOST_S:
+                    self._give_time(wishes, free)
+                    continue
+                else:
+                    self._fail(_TOO_LONG if busy else _HANGS)
                 # What was wished meanwhile is tried with a new one.
             self._say_all(wishes, free)
+
+    def _is_busy(self) -> bool:
+        """Whether the process decodes: one that waits for a disk uses no processor. Asked of the kernel, now."""
+        if self._process is None:
+            return False
+        try:
+            seen = psutil.Process(self._process.pid)
+            before = seen.cpu_times()
+            time.sleep(_WATCHED_S)
+            after = seen.cpu_times()
+        except psutil.Error:
+            return False
+        used_s: float = after.user + after.system - before.user - before.system
+        return used_s >= _BUSY * _WATCHED_S
+
+    def _give_time(self, wishes: dict[str, dict[str, object]], free: list[int]) -> None:
+        with self._news:
+            # What it has answered while it was watched is over; what is wished since counts instead of what was.
+            if self._due_s is not None:
+                self._due_s = time.monotonic() + _LONGEST_S
+            self._wishes = self._wishes if "open" in self._wishes else wishes | self._wishes
+            self._free = free + self._free
 
     def _may_say(self) -> bool:
         # A process that hangs would let the pipe fill up, and whoever writes to it wait.
@@ -155,7 +192,8 @@ class PlayerProcess:
         if wishes:
             with self._news:
                 self._wished += 1
-                self._due_s = time.monotonic() + _LONGEST_S
+                self._asked_s = time.monotonic()
+                self._due_s = self._asked_s + _LONGEST_S
             lines.append({"number": self._wished})
         # A process that hangs reads nothing; what it is told lies in the pipe, or the write is left when it is killed.
         stdin = cast(IO[str], self._process.stdin)
@@ -233,7 +271,8 @@ class PlayerProcess:
             # Each picture of a clip that plays gives the next one its time; all else is over when it is done.
             playing = self._playing = message.get("playing", False)
             if playing:
-                self._due_s = time.monotonic() + _LONGEST_S
+                self._asked_s = time.monotonic()
+                self._due_s = self._asked_s + _LONGEST_S
             elif self._done == self._wished:
                 self._due_s = None
             if picture is not None:
