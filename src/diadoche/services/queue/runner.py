@@ -263,7 +263,9 @@ class Runner:
         if self._closing:
             return
         self._jobs[number] = replace(self._jobs[number], started=datetime.now(UTC))
-        running = self._running[number] = WorkerProcess(beside=len(self._running))
+        # Gentle work gives way to all other as it is.
+        gentle = self._kinds[self._jobs[number].kind].gentle
+        running = self._running[number] = WorkerProcess(beside=0 if gentle else len(self._running))
         self._follow(number)
         # The process is started, and the request written, where nobody waits: that of a large card is megabytes.
         thread = threading.Thread(target=self._run, args=(number, running), name=f"job {number}", daemon=True)
