@@ -45,12 +45,15 @@ def rows() -> Iterator[Row]:
         folder = Path(name)
         files = _files(folder)
         quiet_disks()
-        headers = ratio(lambda: _ours(files, "headers"), lambda: _ffprobe(_share(files, _TOLD))) / _TOLD
+        headers = (
+            ratio(lambda: _ours(files, "headers"), lambda: _ffprobe(_share(files, _TOLD)), limit=_TOLD / 6) / _TOLD
+        )
         yield _row(
             f"identify {_FILES} mixed files, headers", f"one ffprobe process a file, for one in {_TOLD}", 6, 1 / headers
         )
         few = files[:_LOOKED]
-        looked = ratio(lambda: _ours(few, "looked"), lambda: _detectors(_share(few, _DETECTED))) / _DETECTED
+        looked = ratio(lambda: _ours(few, "looked"), lambda: _detectors(_share(few, _DETECTED)), limit=_DETECTED / 3)
+        looked /= _DETECTED
         against = f"ffmpeg with idet and vfrdet, same parts, one in {_DETECTED}"
         yield _row(f"the same with scan and cadence looked at, {_LOOKED} files", against, 3, 1 / looked)
 

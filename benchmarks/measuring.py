@@ -11,8 +11,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 TURNS = 3
-# Two turns that differ by less than this share of themselves need no third.
-_ALIKE = 0.08
+# Two turns that differ by less than this share of themselves need no third, nor do two that are so far from a limit.
+_ALIKE, _CLEAR = 0.08, 0.25
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,19 +38,25 @@ def timed(work: Callable[[], object]) -> float:
 
 
 def ratio(
-    ours: Callable[[], object], theirs: Callable[[], object], before: Callable[[], object] = lambda: None
+    ours: Callable[[], object],
+    theirs: Callable[[], object],
+    before: Callable[[], object] = lambda: None,
+    limit: float | None = None,
 ) -> float:
-    """Our time over theirs: the median over turns, `before` each run and not counted."""
-    return ratios(ours, [theirs], before)[0]
+    """Our time over theirs: the median over turns, `before` each run and not counted; `limit` is what it should be."""
+    return ratios(ours, [theirs], before, [limit])[0]
 
 
 def ratios(
-    ours: Callable[[], object], others: Sequence[Callable[[], object]], before: Callable[[], object] = lambda: None
+    ours: Callable[[], object],
+    others: Sequence[Callable[[], object]],
+    before: Callable[[], object] = lambda: None,
+    limits: Sequence[float | None] = (),
 ) -> list[float]:
     """Our time over that of each of several others, all in the same turns; see `ratio`."""
     found: list[list[float]] = [[] for _other in others]
     for turn in range(TURNS):
-        if turn >= 2 and all(max(own) - min(own) <= _ALIKE * min(own) for own in found):
+        if turn >= 2 and all(map(_is_clear, found, limits or [None] * len(found))):
             break
         times_s = []
         for work in (*others, ours):
@@ -59,6 +65,12 @@ def ratios(
         for own, other_s in zip(found, times_s[:-1], strict=True):
             own.append(times_s[-1] / other_s)
     return [statistics.median(own) for own in found]
+
+
+def _is_clear(found: Sequence[float], limit: float | None) -> bool:
+    low, high = min(found), max(found)
+    alike = high - low <= _ALIKE * low
+    return alike or (limit is not None and (high * (1 + _CLEAR) < limit or low > limit * (1 + _CLEAR)))
 
 
 def at_most(work: str, against: str, limit: float, measured: float) -> Row:

@@ -102,7 +102,10 @@ def rows() -> Iterator[Row]:
         # Public tools take as many times as long for as many times the bytes.
         part = part_of(card)
         others = [lambda: by_dd(part, folder, direct=True), lambda: by_cp(part, folder)]
-        against_dd, measured = (each / _SHARE for each in ratios(lambda: ours(card, folder), others, quiet_disks))
+        against_dd, measured = (
+            each / _SHARE
+            for each in ratios(lambda: ours(card, folder), others, quiet_disks, [1.1 * _SHARE, 0.5 * _SHARE])
+        )
         yield at_most(
             "offload of 2 GB to two places, proven",
             f"dd, for one file in {_SHARE}: one read, two writes with fsync, two direct reads",
@@ -120,7 +123,7 @@ def rows() -> Iterator[Row]:
     with tempfile.TemporaryDirectory(dir=".") as name:
         folder = Path(name).absolute()
         card = card_of(folder, 10_000, 100_000)
-        measured = ratio(lambda: ours(card, folder), lambda: cp_and_sync(card, folder), quiet_disks)
+        measured = ratio(lambda: ours(card, folder), lambda: cp_and_sync(card, folder), quiet_disks, 1.5)
         yield at_most("10,000 files of 100 kB, proven", "cp -a and sync twice", 1.50, measured)
     with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
         folder = Path(name)

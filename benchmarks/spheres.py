@@ -42,7 +42,7 @@ def rows() -> Iterator[Row]:
             ours = _stitching(stitcher, [frame])
             for each in (ours, hard, blended):
                 each()
-            yield at_most(name, "v360, two branches and maskedmerge", 1 / 2, ratio(ours, blended))
+            yield at_most(name, "v360, two branches and maskedmerge", 1 / 2, ratio(ours, blended, limit=0.5))
             yield at_most(name, "v360=dfisheye, cut hard", 1 / 1.3, ratio(ours, hard))
     yield _six_lenses(rig)
     yield _near(rig)

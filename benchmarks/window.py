@@ -88,7 +88,7 @@ def _eight_cards(app: QApplication) -> list[float]:
     with tempfile.TemporaryDirectory(dir=".") as name:
         folder = Path(name).absolute()
         for number in range(8):
-            card_of(folder, 12, 8_000_000)
+            card_of(folder, 8, 8_000_000)
             (folder / "cards").mkdir(exist_ok=True)
             shutil.move(folder / "card", folder / "cards" / f"Card {number}")
         places = tuple(folder / f"Place {number}" for number in range(3))

@@ -15,10 +15,12 @@ import psutil
 import pytest
 
 from diadoche.core.content_key import content_key
+from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Cancelled, Watch
 from diadoche.demo.faulty_folder import Faults
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifiedClip, IdentifyRequest, perform_identify
 from diadoche.services.side_processes.parser import FactsMemory, Parser
+from diadoche.services.side_processes.side_process import SideProcess
 from tests.mounts import Mounter
 from tests.system_bus import wait_until
 
@@ -60,8 +62,26 @@ def test_a_file_that_never_answers_is_given_up(tmp_path: Path, drone: Path) -> N
         began_s = time.monotonic()
         facts = parser.facts([pipe], "headers")
         assert time.monotonic() - began_s < 6
-        assert "longer than 2 s" in facts.problems[0].what
+        assert "no further for 2 s" in facts.problems[0].what
         assert parser.facts([drone / CLIP], "headers").video[0].width == 1920
+
+
+def test_a_large_file_on_a_slow_disk_is_read_to_its_end(camcorder: Path, faulty: Mounter) -> None:
+    """It takes longer than one that reads nothing may take, and reads on all the time."""
+    clip = camcorder / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"
+    disk = faulty(clip.parent)
+    disk.set(Faults(slow_reads_bytes_s=clip.stat().st_size))
+    began_s = time.monotonic()
+    with Parser(longest_s=2.0) as parser:
+        facts = parser.facts([disk.point / clip.name], "counted")
+    assert (facts.problems, facts.frames) == ((), identify([clip]).frames)
+    assert time.monotonic() - began_s > 2.0
+
+
+def test_one_that_reads_the_same_for_ever_is_given_up(tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(bytes(1000))
+    with SideProcess("tests.services.forked_rereading") as process:
+        assert process.ask(str(tmp_path / "a"), 0.5, most_bytes=100_000) is None
 
 
 def test_stopping_does_not_wait_for_the_parser(tmp_path: Path) -> None:

@@ -24,6 +24,8 @@ from diadoche.services.side_processes.side_process import SideProcess, serve
 from diadoche.services.wire import from_text, to_text
 
 _LONGEST_S = {"headers": 20.0, "looked": 60.0, "counted": 300.0}
+# Counting reads a file once, and looks at parts of it again.
+_READS_OF_ALL = 3
 _DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
 # Another reading of the same bytes may say more: facts of an older one are made anew.
 _READING = 5
@@ -59,7 +61,7 @@ class Parser:
             Cancelled: the watch was stopped meanwhile.
         """
         try:
-            key = self._first_read((*paths, *sounds), watch or Watch())
+            key, size_bytes = self._first_read((*paths, *sounds), watch or Watch())
         except NoAnswer:
             return unreadable(paths[0], _gave_up(paths[0], HANGS_S))
         known = self._memory.recall(key, depth) if self._memory is not None and key else None
@@ -67,7 +69,9 @@ class Parser:
             return _at(known, paths[0])
         longest_s = _LONGEST_S[depth] if self._longest_s is None else self._longest_s
         question = [depth, [str(path) for path in paths], [str(path) for path in sounds]]
-        answer = self._side_process.ask(question, longest_s, watch)
+        # To count is to read it all.
+        most_bytes = _READS_OF_ALL * size_bytes if depth == "counted" else 0
+        answer = self._side_process.ask(question, longest_s, watch, most_bytes)
         if answer is None:
             return unreadable(paths[0], _gave_up(paths[0], longest_s))
         facts = from_text(Facts, answer)
@@ -76,8 +80,8 @@ class Parser:
             self._memory.remember(key, depth, facts)
         return facts
 
-    def _first_read(self, paths: Sequence[Path], watch: Watch) -> str:
-        """The content's key where it can be remembered.
+    def _first_read(self, paths: Sequence[Path], watch: Watch) -> tuple[str, int]:
+        """The content's key where it can be remembered, and how many bytes there are.
 
         It is read here, in a thread that can be left behind, so that a disk that hangs is told of as that, and not as
         one file after another that takes too long.
@@ -87,12 +91,17 @@ class Parser:
             Cancelled: the watch was stopped meanwhile.
         """
 
-        def read() -> str:
+        def read() -> tuple[str, int]:
             with watch.calls:
-                return content_key(paths if self._memory is not None else paths[:1])
+                key = content_key(paths if self._memory is not None else paths[:1])
+                size_bytes = 0
+                # Whoever reads it tells what is wrong with one that is not there.
+                with suppress(OSError):
+                    size_bytes = sum(path.stat().st_size for path in paths)
+                return key, size_bytes
 
-        key = Errand(read, watch.calls, "first reading").result(watch.check)
-        return key if self._memory is not None else ""
+        key, size_bytes = Errand(read, watch.calls, "first reading").result(watch.check)
+        return (key if self._memory is not None else ""), size_bytes
 
 
 def _at(facts: Facts, path: Path) -> Facts:
@@ -111,7 +120,7 @@ def _at(facts: Facts, path: Path) -> Facts:
 
 def _gave_up(path: Path, longest_s: float) -> Problem:
     return Problem(
-        f"{shown(path.name)} could not be examined: its reading crashed, or took longer than {longest_s:.0f} s.",
+        f"{shown(path.name)} could not be examined: its reading crashed, or came no further for {longest_s:.0f} s.",
         str(path),
         "The file itself is untouched; it is copied and proven like every other file.",
         "Play it on the camera; if it plays there, copy the card again.",

@@ -41,8 +41,15 @@ class SideProcess:
     ) -> None:
         self.close()
 
-    def ask(self, question: object, longest_s: float, watch: Watch | None = None) -> Any:
+    def ask(self, question: object, longest_s: float, watch: Watch | None = None, most_bytes: int = 0) -> Any:
         """The answer, or None when the process died over the question or did not answer in time.
+
+        Args:
+            question: what it is asked.
+            longest_s: how long it may take.
+            watch: is stopped by whoever does not want the answer any more.
+            most_bytes: until it has read so many, only the time counts in which it reads nothing: a large file on a
+                slow disk takes hours, and one that is read over and over again ends all the same.
 
         Raises:
             Cancelled: the watch was stopped meanwhile.
@@ -50,7 +57,7 @@ class SideProcess:
         if self._child is None or self._child.ended:
             self.close()
             self._child = FORK_SERVER.fork(self._module, self._nicer)
-        line = _exchange(self._child, question, longest_s, watch)
+        line = _exchange(self._child, question, _Patience(self._child, longest_s, most_bytes), watch)
         if line is None:
             self.close()
             return None
@@ -65,14 +72,32 @@ class SideProcess:
             child.close()
 
 
-def _exchange(child: ForkedProcess, question: object, longest_s: float, watch: Watch | None) -> bytes | None:
-    until_s, line = time.monotonic() + longest_s, b""
+class _Patience:
+    """How long an answer is waited for."""
+
+    def __init__(self, child: ForkedProcess, longest_s: float, most_bytes: int) -> None:
+        self._child, self._longest_s = child, longest_s
+        self._until_s = time.monotonic() + longest_s
+        self._seen = child.bytes_read() if most_bytes else 0
+        self._most = self._seen + most_bytes
+
+    @property
+    def is_over(self) -> bool:
+        if self._seen < self._most:
+            read = self._child.bytes_read()
+            if read > self._seen:
+                self._seen, self._until_s = read, time.monotonic() + self._longest_s
+        return time.monotonic() > self._until_s
+
+
+def _exchange(child: ForkedProcess, question: object, patience: _Patience, watch: Watch | None) -> bytes | None:
+    line = b""
     try:
         child.write(json.dumps(question).encode("ascii") + b"\n")
         while not line.endswith(b"\n"):
             if watch is not None:
                 watch.check()
-            if time.monotonic() > until_s:
+            if patience.is_over:
                 return None
             if select.select([child.stdout], [], [], _STEP_S)[0]:
                 piece = os.read(child.stdout.fileno(), 1 << 16)
