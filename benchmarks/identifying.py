@@ -12,9 +12,9 @@ from diadoche.core.watch import Watch
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
 
 _FILES = 500
-_LOOKED = 20
+_LOOKED = 32
 # A public tool is started for each file, which is the same work each time: it is given one in so many.
-_TOLD, _DETECTED = 10, 5
+_TOLD, _DETECTED = 10, 8
 # Where our look begins, as shares of the length, and how many pictures it takes at each [probe].
 _PLACES, _PICTURES = (0.1, 0.5, 0.9), 7
 _KINDS = {
