@@ -171,8 +171,9 @@ def test_jobs_that_are_asked_for_together_are_written_down_together(ledger: Ledg
     numbers = runner.add_all(wanted)
     assert numbers == list(range(numbers[0], numbers[0] + 40))
     assert [job.title for job in runner.jobs()] == [each.title for each in wanted]
-    told.wait_for(numbers[-1], State.DONE)
-    # One resource: each begins after the one before.
+    # Several are at work at once: the last one may be done before the one before it.
+    for number in numbers:
+        told.wait_for(number, State.DONE)
     begun = [job.number for job in told.jobs if job.state is State.RUNNING]
     assert begun == numbers
     runner.close()
@@ -183,7 +184,7 @@ def test_jobs_that_are_asked_for_together_are_written_down_together(ledger: Ledg
     assert [(number, title) for number, title, _state in kept] == [
         (number, each.title) for number, each in zip(numbers, wanted, strict=True)
     ]
-    assert {state for _number, _title, state in kept} == {"done"}
+    assert [(number, state) for number, _title, state in kept if state != "done"] == []
 
 
 def test_an_expected_failure_is_a_problem_in_words(ledger: Ledger, told: Told, tmp_path: Path) -> None:

@@ -49,7 +49,8 @@ class ForkedProcess:
             counted = Path(f"/proc/{self.number}/io").read_text("ascii")
         except OSError:
             return 0
-        return int(counted.partition("rchar:")[2].split()[0])
+        words = counted.partition("rchar:")[2].split()
+        return int(words[0]) if words else 0
 
     def kill(self) -> None:
         """Ends it at once."""

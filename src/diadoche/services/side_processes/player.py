@@ -136,7 +136,10 @@ class PlayerProcess:
                 return
             if late:
                 busy = self._is_busy()
-                if busy and "open" in wishes:
+                if not self._is_late():
+                    # It answered while it was watched, and was busy no more for that.
+                    pass
+                elif busy and "open" in wishes:
                     # Nobody waits for that clip any more, and nothing is wrong with it.
                     self._end()
                 elif busy and time.monotonic() - self._asked_s < _MOST_S:
