@@ -150,7 +150,7 @@ def test_a_picture_that_takes_long_is_waited_for_and_no_disk_is_blamed(
     while not news.problem:
         assert news.moment < last
         news = heard.next(4)
-    assert "takes longer than" in news.problem
+    assert "to decode here" in news.problem
 
 
 def test_the_place_of_fields_is_shown_while_it_plays(heard: Heard, camcorder: Path) -> None:

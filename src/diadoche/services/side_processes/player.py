@@ -40,7 +40,7 @@ _MOST_UNDONE = 20
 _ENDING_S, _KILLED_S = 5.0, 0.5
 _DIED = "The player ended at this clip, which may be damaged. Choose it again to try once more."
 _HANGS = "This clip cannot be read: its disk does not answer. Choose it again when that is mended."
-_TOO_LONG = f"A picture of this clip takes longer than {_MOST_S:.0f} s to decode here, and was given up. It is untouched."
+_TOO_LONG = f"A picture of this clip takes over {_MOST_S:.0f} s to decode here, and was given up. It is untouched."
 
 
 @dataclass(frozen=True, slots=True)
