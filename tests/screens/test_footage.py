@@ -203,7 +203,7 @@ def test_changed_clips_stand_where_arranging_all_anew_would_put_them(
             scene.desk.shelf.clip_identified(IdentifiedClip(clip.id, found))
         else:
             opinion = replace(clip.opinion, verdict=chance.choice(["keep", "no"]), tags=chance.choice([(), ("dusk",)]))
-            scene.desk.shelf.judge([(clip.id, opinion)], "a verdict")
+            scene.desk.shelf.judge({clip.id: opinion}, "a verdict")
         anew = Browsing(footage.look)
         anew.showing, anew.wanted = footage.browsing.showing, footage.browsing.wanted
         anew.arrange(scene.desk.shelf.lines)

@@ -65,7 +65,7 @@ def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed:
 def test_clips_marked_no_are_left_out_and_said(routed: Scene) -> None:
     outputs, shelf = routed.desk.outputs, routed.desk.shelf
     unwanted = next(line.clip for line in shelf.lines if line.clip.facts and line.clip.facts.route.name == "convert")
-    shelf.judge([(unwanted.id, replace(unwanted.opinion, verdict="no"))], "no")
+    shelf.judge({unwanted.id: replace(unwanted.opinion, verdict="no")}, "no")
     group = next(each for each in outputs.groups() if each.route == "convert")
     assert (group.clips, group.to_make) == (2, 1)
     assert group.reason.endswith(" 1 clip marked no: left out.")

@@ -90,8 +90,7 @@ def test_a_card_that_is_missing_is_named_and_the_stitched_one_is_no_lens(clips: 
 
 def test_the_same_name_on_another_day_is_another_take(clips: list[KeptClip]) -> None:
     later = [
-        replace(
-            clip,
+        clip._replace(
             id=clip.id + 100,
             clip=replace(clip.clip, start=clip.clip.start + timedelta(days=1) if clip.clip.start else None),
         )
@@ -211,7 +210,7 @@ def test_takes_that_their_recipe_does_not_hold_are_not_counted(
 ) -> None:
     plan = OutputPlan(scene.station, set())
     group = StitchGroup(plan, stitching)
-    group.takes = takes_of(clips, LAYOUTS)
+    group.take(clips, LAYOUTS)
     whole = [take for take in group.open_takes() if stitching.size(take) == (1296, 648)]
     assert 0 < len(whole) < len(group.open_takes())
     assert group.group().to_make == len(group.open_takes())

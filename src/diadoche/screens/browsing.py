@@ -73,7 +73,7 @@ class Browsing:
             The rows they stand in; None where one of them would come, go, or stand elsewhere: then nothing was taken
             in, and everything is to be arranged anew.
         """
-        places: list[tuple[int, Line]] = []
+        rows: list[int] = []
         every, grouping, key = self.showing == "all" and not self.wanted, self.look.grouping, self.look.sorted_by
         for line in changed:
             row = self._row_of.get(line.clip.id)
@@ -88,10 +88,12 @@ class Browsing:
                     return None
                 if grouping and _under(before, grouping) != _under(line, grouping):
                     return None
-                places.append((row, line))
-        for row, line in places:
-            self.rows[row] = line
-        return [row for row, _line in places]
+                rows.append(row)
+        for line in changed:
+            row = self._row_of.get(line.clip.id)
+            if row is not None:
+                self.rows[row] = line
+        return rows
 
     def _is_shown(self, line: Line) -> bool:
         if self.showing == "all":

@@ -285,17 +285,17 @@ class FootageScreen:
         opinions = self._with(lambda opinion: replace(opinion, verdict=verdict))
         self._shelf.judge(opinions, f"{verdict or 'no verdict'} for {count_text(len(opinions), 'clip')}")
 
-    def _with(self, change: Callable[[Opinion], Opinion]) -> list[tuple[int, Opinion]]:
+    def _with(self, change: Callable[[Opinion], Opinion]) -> dict[int, Opinion]:
         """What the person says of each selected clip, changed; the same of all of whom the same was said."""
         changed: dict[Opinion, Opinion] = {}
-        judged = []
+        judged: dict[int, Opinion] = {}
         last = new = None
         for line in self._chosen():
             before = line.clip.opinion
             # It is mostly the very same as that of the clip before, which is sooner seen than looked up.
             if new is None or before is not last:
                 last, new = before, changed.setdefault(before, change(before))
-            judged.append((line.clip.id, new))
+            judged[line.clip.id] = new
         return judged
 
     def tag(self, words: str) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from pathlib import PurePath
-from typing import Any
+from typing import Any, NamedTuple
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.identify.alike import Majority, Tally, majority_of, make_of, odd_in
@@ -34,26 +34,25 @@ class Said:
     words: str
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
-    """One clip.
+class Line(NamedTuple):
+    """One clip; a tuple like its clip, and for the same reason.
 
     Attributes:
         clip: what the ledger knows of it.
+        said: what the person says of it.
         texts: what each column says that is of the clip itself.
         keys: what those sort by.
         words: everything that it can be found by there, in small letters.
-        said: what the person says of it.
         odd: in what it differs from most clips of its card.
         make: container, codec, size, rate and sound, in words.
         majority: what most clips of its card have in common.
     """
 
     clip: KeptClip
+    said: Said
     texts: dict[str, str]
     keys: dict[str, Any]
     words: str
-    said: Said
     odd: tuple[str, ...]
     make: str
     majority: Majority | None
@@ -247,7 +246,7 @@ def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> L
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
     make = make_of(clip.facts).words if clip.facts is not None else "not looked at yet"
     words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
-    return Line(clip, texts, keys, words, _said_of(clip), odd, make, majority)
+    return Line(clip, _said_of(clip), texts, keys, words, odd, make, majority)
 
 
 def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
@@ -259,7 +258,7 @@ def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
         clip = line.clip.with_opinion(opinion)
         if said is None or opinion is not last:
             last, said = opinion, _said_of(clip)
-        yield Line(clip, line.texts, line.keys, line.words, said, line.odd, line.make, line.majority)
+        yield Line._make((clip, said, *line[2:]))
 
 
 def _said_of(clip: KeptClip) -> Said:

@@ -37,16 +37,14 @@ class OutputGroups:
     def __init__(self, plan: OutputPlan, stitch: StitchGroup) -> None:
         self._plan = plan
         self._stitch = stitch
-        self._by_route: dict[str, list[KeptClip]] = {}
+        self._clips: Sequence[KeptClip] = ()
+        self._by_route: dict[str, list[KeptClip]] | None = {}
         self._groups: list[GroupRow] | None = None
         self._known_alike: tuple[list[Facts], list[Alike], list[int]] = [], [], []
 
     def take(self, clips: Sequence[KeptClip]) -> None:
-        """The clips as they are now, all of them looked at."""
-        self._by_route = {}
-        for clip in clips:
-            assert clip.facts is not None
-            self._by_route.setdefault(clip.facts.route.name, []).append(clip)
+        """The clips as they are now, all of them looked at; they are told apart when somebody asks."""
+        self._clips, self._by_route = clips, None
         self.forget()
 
     def forget(self) -> None:
@@ -57,6 +55,11 @@ class OutputGroups:
         """The clips of a route."""
         if route == "stitch":
             return [take.clip for take in self._stitch.takes]
+        if self._by_route is None:
+            self._by_route = {}
+            for clip in self._clips:
+                assert clip.facts is not None
+                self._by_route.setdefault(clip.facts.route.name, []).append(clip)
         return self._by_route.get(route, [])
 
     def open_clips(self, route: str) -> list[KeptClip]:

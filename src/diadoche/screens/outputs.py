@@ -24,7 +24,7 @@ from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
 from diadoche.services.jobs.stitch import StitchRequest
 from diadoche.services.ledger.kept_clips import KeptClip, record_many_facts
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.takes import Take, takes_of
+from diadoche.services.ledger.takes import Take
 from diadoche.services.queue.runner import Job, NewJob, Runner
 from diadoche.services.station.station import Station
 
@@ -45,7 +45,6 @@ class OutputsScreen:
         self.stitching = Stitching(station, ledger, runner)
         self._layouts = station.layouts()
         self._clips: list[KeptClip] = []
-        self._clip_ids: set[int] = set()
         # Clips of any shoot whose outputs are in the queue.
         self._asked: set[int] = set()
         self._begin_plan()
@@ -65,8 +64,7 @@ class OutputsScreen:
             self._begin_plan()
         self._made.forget()
         self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
-        self._clip_ids = {clip.id for clip in self._clips}
-        self._stitch.takes = takes_of(self._clips, self._layouts)
+        self._stitch.take(self._clips, self._layouts)
         self._groups.take(self._clips)
         self._tell()
 
@@ -200,7 +198,7 @@ class OutputsScreen:
 
     def being_made(self) -> int:
         """How many outputs of this shoot are in the queue, or at work."""
-        return sum(clip_id in self._clip_ids for clip_id in self._asked)
+        return sum(map(self._shelf.has, self._asked))
 
     def make(self) -> int:
         """Has every output put into the queue, and gives how many."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import tzinfo
 
 from diadoche.core.errors import LedgerRefuses
@@ -50,8 +50,9 @@ class Shelf:
         self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._gathering = False
         self._found: set[int] = set()
-        # What was said of clips, with the number of its writing, until a reading begins after it was written.
-        self._said: dict[int, tuple[int, Opinion]] = {}
+        # What was said of clips, and the number of its writing, until a reading begins after it was written.
+        self._said: dict[int, Opinion] = {}
+        self._writing_of: dict[int, int] = {}
         self._last_writing = self._last_written = 0
         self.listeners: list[Callable[[ClipsChanged], None]] = []
         self.loaded = False
@@ -81,9 +82,10 @@ class Shelf:
         if not isinstance(read, Exception):
             self.loaded = True
             lines, self._tally = read
-            self._said = {clip_id: said for clip_id, said in self._said.items() if said[0] > written}
+            self._writing_of = {clip_id: number for clip_id, number in self._writing_of.items() if number > written}
+            self._said = {clip_id: self._said[clip_id] for clip_id in self._writing_of}
             self.lines = [
-                next(with_opinions([(line, self._said[line.clip.id][1])])) if line.clip.id in self._said else line
+                next(with_opinions([(line, self._said[line.clip.id])])) if line.clip.id in self._said else line
                 for line in lines
             ]
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
@@ -117,7 +119,7 @@ class Shelf:
         if clip.facts is not None:
             self._tally.add(clip.facts, -1)
         self._tally.add(found.facts)
-        self.lines[place] = line_of(replace(clip, facts=found.facts), self._zone, self.lines[place].majority)
+        self.lines[place] = line_of(clip._replace(facts=found.facts), self._zone, self.lines[place].majority)
         self._found.add(found.clip_id)
         if not self._gathering:
             self._gathering = True
@@ -128,20 +130,20 @@ class Shelf:
         found, self._found = frozenset(self._found), set()
         self._tell(ClipsChanged(found))
 
-    def judge(self, opinions: list[tuple[int, Opinion]], what: str) -> None:
-        """Writes down what the person thinks of some clips; `what` says it, for taking it back."""
-        before = [(line.clip.id, line.clip.opinion) for line in self.chosen(clip_id for clip_id, _new in opinions)]
+    def judge(self, opinions: dict[int, Opinion], what: str) -> None:
+        """Writes down what the person thinks of some clips, by their ids; `what` says it, for taking it back."""
+        before = {line.clip.id: line.clip.opinion for line in self.chosen(opinions)}
         if before:
             self._undo.note(what, lambda: self._write(before))
         self._write(opinions)
 
-    def _write(self, opinions: list[tuple[int, Opinion]]) -> None:
+    def _write(self, opinions: dict[int, Opinion]) -> None:
         self._last_writing += 1
         number = self._last_writing
 
         def write() -> None:
             try:
-                judge_clips(self._ledger, opinions)
+                judge_clips(self._ledger, list(opinions.items()))
             except LedgerRefuses:
                 # It will never stand there: what does is shown again, not what was said.
                 self._last_written = number
@@ -149,13 +151,14 @@ class Shelf:
                 raise
             self._last_written = number
 
-        self._said.update({clip_id: (number, opinion) for clip_id, opinion in opinions})
-        here = [(self._places[clip_id], opinion) for clip_id, opinion in opinions if clip_id in self._places]
-        changed = with_opinions((self.lines[place], opinion) for place, opinion in here)
-        for (place, _opinion), line in zip(here, changed, strict=True):
-            self.lines[place] = line
+        self._said.update(opinions)
+        self._writing_of.update(dict.fromkeys(opinions, number))
+        here = [clip_id for clip_id in opinions if clip_id in self._places]
+        # Ten thousand are judged by one key: nothing is put together for each of them but the line itself.
+        for line in with_opinions(zip(self.chosen(here), map(opinions.__getitem__, here), strict=True)):
+            self.lines[self._places[line.clip.id]] = line
         try:
-            self._tell(ClipsChanged(frozenset(clip_id for clip_id, _opinion in opinions)))
+            self._tell(ClipsChanged(frozenset(opinions)))
         finally:
             # Another program may hold the ledger: nobody waits for it, and what was said is shown before it is written;
             # written it is also where showing it fails.

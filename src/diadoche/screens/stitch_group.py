@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from diadoche.core.cards.layout import Layout
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
 from diadoche.screens.output_plan import OutputPlan, is_unwanted
 from diadoche.screens.output_rows import ClipRow, GroupRow
 from diadoche.screens.recipe_chooser import outlook
 from diadoche.screens.stitching import Stitching
-from diadoche.services.ledger.takes import Take
+from diadoche.services.ledger.kept_clips import KeptClip
+from diadoche.services.ledger.takes import Take, takes_of
 
 _TITLE, _REASON = "Stitch", "A round picture for each lens becomes one picture of all around."
 
@@ -22,7 +24,20 @@ class StitchGroup:
     def __init__(self, plan: OutputPlan, stitching: Stitching) -> None:
         self._plan = plan
         self._stitching = stitching
-        self.takes: list[Take] = []
+        self._clips: Sequence[KeptClip] = ()
+        self._layouts: Sequence[Layout] = ()
+        self._takes: list[Take] | None = []
+
+    def take(self, clips: Sequence[KeptClip], layouts: Sequence[Layout]) -> None:
+        """The clips as they are now; they are put together when somebody asks for takes."""
+        self._clips, self._layouts, self._takes = clips, layouts, None
+
+    @property
+    def takes(self) -> list[Take]:
+        """In their order."""
+        if self._takes is None:
+            self._takes = takes_of(self._clips, self._layouts)
+        return self._takes
 
     def rows(self) -> list[ClipRow]:
         """Each take by itself."""

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QSize, Qt, QTimer
-from PyQt6.QtGui import QFont, QHelpEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QSpacerItem, QToolTip, QVBoxLayout, QWidget
 
 from diadoche.screens.actions import Action
@@ -21,7 +21,7 @@ from diadoche.ui.actions import Groups, opens_menu
 from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
-from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel
+from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel, take_look
 from diadoche.ui.ribbon_bar import RibbonBar, ribbon_at
 from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
 from diadoche.ui.theme import Theme
@@ -118,9 +118,7 @@ class CardPanel(QFrame):
         self._name.setText(row.short_name or row.name)
         self._may.setText(row.may_come_out)
         look = {Mark.UNDER_WAY: "way", Mark.PROVEN: "proven", Mark.PROBLEM: "problem"}.get(row.mark, "soft")
-        if self._may.objectName() != look:
-            self._may.setObjectName(look)
-            looks_anew(self._may)
+        take_look(self._may, look)
         troubled = row.mark is Mark.PROBLEM or row.is_silent
         for part, text, is_vital in (
             (self._layout_words, row.layout, False),
@@ -149,14 +147,6 @@ class CardPanel(QFrame):
         self.setAccessibleName(
             f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark} {row.advice}"
         )
-
-
-def looks_anew(part: QWidget) -> None:
-    """Takes over the look of another object name."""
-    # A part that was put into another one keeps, as its own, the font that its old look gave it.
-    part.setFont(QFont())
-    part.setStyleSheet("/* look again */")
-    part.setStyleSheet("")
 
 
 def _card_links(screen: CardsScreen, key: str) -> dict[str, QPushButton]:
@@ -204,9 +194,7 @@ class SetPanel(QFrame):
         self._title.setText(group.title)
         self._words.setText(group.words)
         look = "problem" if group.lacks else "soft"
-        if self._words.objectName() != look:
-            self._words.setObjectName(look)
-            looks_anew(self._words)
+        take_look(self._words, look)
         self.setAccessibleName(f"Set of cards {group.title}: {group.words}")
 
 
@@ -363,9 +351,7 @@ class Board(QWidget):
                 self._cards[row.key] = CardPanel(self._theme, self._screen, row.key)
                 self._cards[row.key].setObjectName(look)
             card = self._cards[row.key]
-            if card.objectName() != look:
-                card.setObjectName(look)
-                looks_anew(card)
+            take_look(card, look)
             _put(column, card, first + number)
 
     def _show_group(self, group: CardGroup, *, compact: bool) -> None:

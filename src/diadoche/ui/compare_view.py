@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from diadoche.screens.comparing import ComparedLine
 from diadoche.screens.footage import FootageScreen
-from diadoche.ui.parts import TickBox, emptied, label, panel
+from diadoche.ui.parts import TickBox, emptied, label, panel, take_look
 from diadoche.ui.theme import Theme
 
 _DIFFERS = "≠"
@@ -20,6 +22,9 @@ class CompareView(QWidget):
         super().__init__()
         self._screen = screen
         self._shown: tuple[tuple[str, ...], list[ComparedLine]] = (), []
+        self._titles: list[QLabel] = []
+        # Of each line its mark, and what it says of each clip.
+        self._cells: list[tuple[QLabel, list[QLabel]]] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
@@ -44,10 +49,19 @@ class CompareView(QWidget):
         names, lines = self._screen.compared()
         self._words.setText(self._screen.compared_words() if names else "")
         shown = [line for line in lines if line.differs or not self.only_differing.isChecked()]
-        # Hundreds of labels: made anew only where they would say something else.
-        if (names, shown) == self._shown:
+        # Hundreds of labels: made anew only where there are others, and told only what has changed.
+        before, self._shown = self._shown, (names, shown)
+        if self._shown == before:
             return
-        self._shown = names, shown
+        if len(names) != len(before[0]) or [line.name for line in shown] != [line.name for line in before[1]]:
+            self._build(names, shown)
+        for title, name in zip(self._titles, names, strict=True):
+            title.setText(name)
+        for cells, line in zip(self._cells, shown, strict=True):
+            _show_line(cells, line)
+
+    def _build(self, names: Sequence[str], shown: Sequence[ComparedLine]) -> None:
+        """The labels for so many clips and lines; what they say is put in afterwards."""
         grid_widget = QWidget()
         grid_widget.setObjectName("clear")
         grid = QGridLayout(grid_widget)
@@ -55,16 +69,26 @@ class CompareView(QWidget):
         grid.setContentsMargins(12, 8, 12, 8)
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(5)
-        for place, name in enumerate(names, start=2):
-            grid.addWidget(label(name, "strong"), 0, place)
+        self._titles = [label(name="strong") for _name in names]
+        self._cells = []
+        for place, title in enumerate(self._titles, start=2):
+            grid.addWidget(title, 0, place)
             grid.setColumnStretch(place, 1)
         for row, line in enumerate(shown, start=1):
-            mark = label(_DIFFERS if line.differs else "", "strong")
-            mark.setAccessibleName("differs" if line.differs else "alike")
+            mark, words = label(name="strong"), [label(wrap=True) for _name in names]
+            self._cells.append((mark, words))
             grid.addWidget(mark, row, 0, Qt.AlignmentFlag.AlignTop)
             grid.addWidget(label(line.name, "soft"), row, 1, Qt.AlignmentFlag.AlignTop)
-            for place, text in enumerate(line.texts, start=2):
-                words = label(text or "none", "strong" if line.differs else "", wrap=True)
-                grid.addWidget(words, row, place, Qt.AlignmentFlag.AlignTop)
+            for place, cell in enumerate(words, start=2):
+                grid.addWidget(cell, row, place, Qt.AlignmentFlag.AlignTop)
         grid.setRowStretch(len(shown) + 1, 1)
         self._area.setWidget(grid_widget)
+
+
+def _show_line(cells: tuple[QLabel, list[QLabel]], line: ComparedLine) -> None:
+    mark, words = cells
+    mark.setText(_DIFFERS if line.differs else "")
+    mark.setAccessibleName("differs" if line.differs else "alike")
+    for cell, text in zip(words, line.texts, strict=True):
+        cell.setText(text or "none")
+        take_look(cell, "strong" if line.differs else "")

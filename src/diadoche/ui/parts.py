@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import (
     QColor,
+    QFont,
     QKeyEvent,
     QKeySequence,
     QPainter,
@@ -46,6 +47,17 @@ def label(text: str = "", name: str = "", *, wrap: bool = False) -> QLabel:
     made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
+
+
+def take_look(part: QWidget, look: str) -> None:
+    """Gives a part that may be on show already the look of another object name."""
+    if part.objectName() == look:
+        return
+    part.setObjectName(look)
+    # A part that was put into another one keeps, as its own, the font that its old look gave it.
+    part.setFont(QFont())
+    part.setStyleSheet("/* look again */")
+    part.setStyleSheet("")
 
 
 def selectable(*parts: QLabel) -> None:

@@ -104,11 +104,11 @@ def _walk(photographer: Photographer) -> None:
     photographer.take("footage")
     window.go_to(2)
     keep = application.desk.shelf.lines[1].clip
-    application.desk.shelf.judge([(keep.id, replace(keep.opinion, verdict="no"))], "no")
+    application.desk.shelf.judge({keep.id: replace(keep.opinion, verdict="no")}, "no")
     window.outputs.unfold("rewrap")
     photographer.take("outputs")
     window.outputs.unfold("rewrap")
-    application.desk.shelf.judge([(keep.id, replace(keep.opinion, verdict=""))], "no verdict")
+    application.desk.shelf.judge({keep.id: replace(keep.opinion, verdict="")}, "no verdict")
     dialog = window.outputs.group("convert").choose_recipe()
     photographer.take("recipes", dialog)
     dialog.reject()
