@@ -9,14 +9,15 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QIcon
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtGui import QFont, QIcon
+from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.opening import demo_places
 from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
+from diadoche.services.ledger.opinions import Opinion
 from diadoche.services.ledger.shoots import all_shoots
 from diadoche.services.machine.settings import Settings, save_settings
 from diadoche.ui.application import Application
@@ -156,6 +157,19 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     assert any(text.startswith("2 clips side by side") for text in said)
     assert {"25/1", "30000/1001", "≠"} <= set(said)
     assert "Pixel shape" in said
+    # What changes is told to the labels that stand there; they look like it, too.
+    judged = [each for each in view.compare.findChildren(QLabel) if each.text() == "not decided"]
+    ids = application.desk.footage.selection.clip_ids
+    application.desk.shelf.judge({ids[0]: Opinion("keep")}, "keep")
+    assert [(each.text(), each.objectName()) for each in judged] == [("keep", "strong"), ("not decided", "strong")]
+    assert judged[0].font().weight() > QFont.Weight.Normal
+    application.desk.shelf.judge({ids[1]: Opinion("keep")}, "keep")
+    assert [(each.text(), each.objectName()) for each in judged] == [("keep", ""), ("keep", "")]
+    assert judged[0].font().weight() == QFont.Weight.Normal
+    view.table.choose_rows([1, 2])
+    names = [clip.clip.name for clip in application.desk.footage.clips]
+    assert set(names[1:3]) <= set(texts(view.compare))
+    assert names[0] not in texts(view.compare)
     view.compare.only_differing.click()
     assert "Pixel shape" not in texts(view.compare)
     view.table.choose_row(0)
