@@ -334,7 +334,7 @@ class _Joint:
                     delayed = False
                 if pairs is not None and not pairs.never:
                     # A field waits for the other; what follows a whole picture shows that there is none.
-                    if pairs.is_second(bytes(packet)) and first_field is not None:
+                    if pairs.is_second(memoryview(packet)) and first_field is not None:
                         yield self._picture(clock, (first_field, packet), shift_s)
                         first_field = None
                         continue

@@ -7,7 +7,7 @@ import itertools
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, Protocol, cast
 
 import av
 import av.error
@@ -94,6 +94,13 @@ class CodingTimes:
         return self._last
 
 
+class Muxer(Protocol):
+    """What takes packets that are ready."""
+
+    def mux(self, packet: av.Packet[Any]) -> None:
+        """Writes one, or has it written."""
+
+
 class CopiedTrack:
     """One track on its way: copied as it is, or turned into plain PCM where the container, or a joint, asks for it."""
 
@@ -148,7 +155,7 @@ class CopiedTrack:
         """Whether it becomes plain PCM."""
         return self._pcm is not None
 
-    def put(self, target: OutputContainer, timed: TimedPacket) -> None:
+    def put(self, target: Muxer, timed: TimedPacket) -> None:
         """Writes one packet, or the two fields of a picture as one."""
         if self._pcm is not None:
             self._begins = self._begins or timed.begins
@@ -156,9 +163,10 @@ class CopiedTrack:
             return
         assert isinstance(self.digest, TrackDigest)
         packet = timed.packets[0] if len(timed.packets) == 1 else _one_packet(timed)
-        self.digest.take(bytes(packet))
+        self.digest.take(memoryview(packet))
         packet.time_base = self._tick_s
-        if self._scale is None or timed.shift_s != self._scaled_from:
+        # Mostly the very same value, which is sooner seen than compared.
+        if self._scale is None or (timed.shift_s is not self._scaled_from and timed.shift_s != self._scaled_from):
             self._scale = TickScale(timed.tick_s, timed.shift_s, self._tick_s)
             self._length = TickScale(timed.tick_s, Fraction(0), self._tick_s)
             self._scaled_from = timed.shift_s
@@ -173,7 +181,7 @@ class CopiedTrack:
         packet.stream = self.stream
         target.mux(packet)
 
-    def _decode(self, target: OutputContainer, pcm: SoundTrack, timed: TimedPacket) -> None:
+    def _decode(self, target: Muxer, pcm: SoundTrack, timed: TimedPacket) -> None:
         packet = timed.packets[0]
         try:
             frames = packet.decode()
@@ -192,7 +200,7 @@ class CopiedTrack:
             # The first packet of a part may only lead up to its sound: the first frame is what begins it.
             self._begins = False
 
-    def flush(self, target: OutputContainer) -> None:
+    def flush(self, target: Muxer) -> None:
         """Writes what is still held."""
         if self._pcm is not None:
             for packet in self._pcm.flush():

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 import xxhash
 
-from diadoche.core.identify.units import split_units, unit_length_bytes
+from diadoche.core.identify.units import unit_bounds, unit_length_bytes
 
 # AV1: temporal delimiters stand only where no container tells where pictures begin [AV1, 5.6].
 _AV1_DELIMITER = 2
@@ -30,7 +30,7 @@ class TrackDigest:
         self._digest = xxhash.xxh3_128()
         self._count = 0
 
-    def take(self, data: bytes) -> None:
+    def take(self, data: bytes | memoryview) -> None:
         """The next packet as its container gave it."""
         if self._is_run:
             self._count += len(data)
@@ -44,18 +44,20 @@ class TrackDigest:
             self._digest.update(len(piece).to_bytes(4, "big"))
             self._digest.update(piece)
 
-    def _take_units(self, data: bytes) -> None:
+    def _take_units(self, data: bytes | memoryview) -> None:
         is_h264, left_out, update = self._codec == "h264", self._left_out, self._digest.update
-        for unit in split_units(data, self._length_bytes):
-            if (unit[0] & 0x1F if is_h264 else unit[0] >> 1 & 0x3F) not in left_out:
-                update(len(unit).to_bytes(4, "big"))
-                update(unit)
+        # Nothing is copied: pictures are large.
+        view = memoryview(data)
+        for begin, end in unit_bounds(view, self._length_bytes):
+            if (view[begin] & 0x1F if is_h264 else view[begin] >> 1 & 0x3F) not in left_out:
+                update((end - begin).to_bytes(4, "big"))
+                update(view[begin:end])
 
     def value(self) -> tuple[int, str]:
         """How many packets, or bytes of plain PCM, and what they were."""
         return self._count, self._digest.hexdigest()
 
-    def _pieces(self, data: bytes) -> Iterator[bytes]:
+    def _pieces(self, data: bytes | memoryview) -> Iterator[bytes | memoryview]:
         if self._codec == "av1":
             yield from _av1_units(data)
         elif self._codec == "aac" and data[:1] == b"\xff" and len(data) > 7 and data[1] & 0xF6 == 0xF0:
@@ -64,7 +66,7 @@ class TrackDigest:
             yield data
 
 
-def _av1_units(data: bytes) -> Iterator[bytes]:
+def _av1_units(data: bytes | memoryview) -> Iterator[bytes | memoryview]:
     """The units of an AV1 picture without delimiters [AV1, 5.3.2]; data of another kind stays whole."""
     place = 0
     while place < len(data):

@@ -18,6 +18,7 @@ from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering
 from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, what_to_keep, write_kept
+from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.proof import TrackDigest
@@ -34,6 +35,8 @@ from diadoche.core.watch import Progress, Share, Watch
 
 CONTAINERS = ("mov", "mp4", "mkv")
 _ISO = {"mov", "mp4"}
+# Progress is told once in so many pictures: thousands a second go by.
+_TOLD_EACH = 16
 
 
 def rewrap(
@@ -232,15 +235,17 @@ class _Copying:
                 PictureFormat.of(self.facts),
                 with_timecode=not self.kept.has_timecode,
             )
-            for timed in self.run.packets():
-                if timed.track >= len(self._tracks):
-                    raise _another_track(self.run.paths[0])
-                if timed.track == 0:
-                    self._count(timed)
-                    watch.step(Progress(min(self.pictures, expected), expected, "rewrapping"))
-                self._tracks[timed.track].put(target, timed)
-            for track in self._tracks:
-                track.flush(target)
+            with muxing_beside(target) as muxer:
+                for timed in self.run.packets():
+                    if timed.track >= len(self._tracks):
+                        raise _another_track(self.run.paths[0])
+                    if timed.track == 0:
+                        self._count(timed)
+                        if not self.pictures % _TOLD_EACH:
+                            watch.step(Progress(min(self.pictures, expected), expected, "rewrapping"))
+                    self._tracks[timed.track].put(muxer, timed)
+                for track in self._tracks:
+                    track.flush(muxer)
 
     def _sound_words(self) -> str:
         encoders = {track.encoder for track in self._tracks if track.is_pcm}
@@ -313,7 +318,7 @@ class _Copying:
                 taker = again[number]
                 if isinstance(taker, TrackDigest):
                     if packet.size:
-                        taker.take(bytes(packet))
+                        taker.take(memoryview(packet))
                         if number == 0 and packet.pts is not None and not packet.is_discard:
                             stamps.append(packet.pts)
                     continue

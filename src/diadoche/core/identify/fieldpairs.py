@@ -73,12 +73,12 @@ class FieldPairs:
             for unit in _sets_of(extradata):
                 self._note_sequence(unit)
 
-    def is_second(self, packet: bytes) -> bool:
+    def is_second(self, packet: bytes | memoryview) -> bool:
         """Whether the packet belongs to the picture that the packet before began."""
         # The parameter sets and the head of the first slice stand in front; nobody needs to look for where it ends.
-        found, field = self._first_slice(packet[:_FRONT_BYTES])
+        found, field = self._first_slice(bytes(packet[:_FRONT_BYTES]))
         if not found and len(packet) > _FRONT_BYTES:
-            _found, field = self._first_slice(packet)
+            _found, field = self._first_slice(bytes(packet))
         if self._sequence is not None and self._sequence.only_frames:
             return False
         before, self._open = self._open, field

@@ -87,7 +87,7 @@ def count_pictures(media: InputContainer, stream: VideoStream, table: SampleTabl
         for packet in media.demux(stream):
             if not packet.size or packet.is_discard:
                 continue
-            if pairs is not None and not pairs.never and pairs.is_second(bytes(packet)):
+            if pairs is not None and not pairs.never and pairs.is_second(memoryview(packet)):
                 continue
             count.pictures += 1
             count.keys += packet.is_keyframe

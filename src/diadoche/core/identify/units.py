@@ -4,26 +4,83 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
+_START_CODE = b"\x00\x00\x01"
+# From so many bytes on, to look at two at a time is quicker than to search for three.
+_SEARCHED_BYTES = 4096
+_FEW = 64
+
 
 def split_units(data: bytes, length_bytes: int) -> Iterator[bytes]:
     """The units of an access unit, without start codes, lengths and trailing zeros."""
+    for begin, end in unit_bounds(data, length_bytes):
+        yield data[begin:end]
+
+
+def unit_bounds(data: bytes | memoryview, length_bytes: int) -> Iterator[tuple[int, int]]:
+    """Where each unit of an access unit begins and ends, without start codes, lengths and trailing zeros.
+
+    Args:
+        data: the access unit.
+        length_bytes: of the length before each unit; 0 where start codes are.
+    """
     if length_bytes:
-        place = 0
-        while place + length_bytes <= len(data):
-            size = int.from_bytes(data[place : place + length_bytes], "big")
-            place += length_bytes
-            unit = data[place : place + size].rstrip(b"\0")
-            place += size
-            if unit:
-                yield unit
+        place, size = 0, len(data)
+        while place + length_bytes <= size:
+            begin = place + length_bytes
+            place = begin + int.from_bytes(data[place:begin], "big")
+            end = _without_zeros(data, begin, min(place, size))
+            if end > begin:
+                yield begin, end
         return
-    start = data.find(b"\x00\x00\x01")
+    begin = -1
+    for start in _start_codes(data):
+        if begin >= 0 and (end := _without_zeros(data, begin, start)) > begin:
+            yield begin, end
+        begin = start + len(_START_CODE)
+    if begin >= 0 and (end := _without_zeros(data, begin, len(data))) > begin:
+        yield begin, end
+
+
+def _without_zeros(data: bytes | memoryview, begin: int, end: int) -> int:
+    if end <= begin or data[end - 1]:
+        return end
+    return begin + len(bytes(data[begin:end]).rstrip(b"\0"))
+
+
+def _start_codes(data: bytes | memoryview) -> Iterator[int]:
+    """Where start codes stand, in their order."""
+    if len(data) >= _SEARCHED_BYTES:
+        yield from _start_codes_of_many(data)
+        return
+    data = bytes(data)
+    start = data.find(_START_CODE)
     while start >= 0:
-        following = data.find(b"\x00\x00\x01", start + 3)
-        unit = data[start + 3 : following if following >= 0 else len(data)].rstrip(b"\0")
-        if unit:
-            yield unit
-        start = following
+        yield start
+        start = data.find(_START_CODE, start + len(_START_CODE))
+
+
+def _start_codes_of_many(data: bytes | memoryview) -> list[int]:
+    """The same for a long access unit, by its pairs of bytes: whole pictures are mostly one unit."""
+    values = np.frombuffer(data, np.uint8)
+    # Of the three bytes 0, 0, 1 two are a pair: 0, 0 in front of a 1, or else 0, 1 behind a 0.
+    pairs = np.flatnonzero((values[: len(values) // 2 * 2].view("<u2") & 0xFEFF) == 0) * 2
+    if len(pairs) > _FEW:
+        zeros = values[pairs + 1] == 0
+        even, odd = pairs[zeros], pairs[~zeros] - 1
+        even = even[even + 2 < len(values)]
+        odd = odd[odd >= 0]
+        found: list[int] = np.sort(np.concatenate([even[values[even + 2] == 1], odd[values[odd] == 0]])).tolist()
+        return found
+    found = []
+    for pair in pairs.tolist():
+        if data[pair + 1] == 0:
+            if pair + 2 < len(data) and data[pair + 2] == 1:
+                found.append(pair)
+        elif pair and data[pair - 1] == 0:
+            found.append(pair - 1)
+    return found
 
 
 def unit_length_bytes(codec: str, extradata: bytes | None) -> int:
