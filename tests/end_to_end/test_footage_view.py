@@ -7,13 +7,15 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
+import av
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QFont, QIcon
+from PyQt6.QtGui import QColor, QFont, QIcon
 from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.opening import demo_places
+from diadoche.screens.selection import MarkedPart
 from diadoche.screens.shelf import ClipsChanged
 from diadoche.services.ledger.kept_clips import kept_clips
 from diadoche.services.ledger.ledger import Ledger
@@ -22,6 +24,7 @@ from diadoche.services.ledger.shoots import all_shoots
 from diadoche.services.machine.settings import Settings, save_settings
 from diadoche.ui.application import Application
 from diadoche.ui.footage_view import FootageView
+from diadoche.ui.player import PlayerView
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import Pulse, ask_for_menu, click_at, dragging, press, rect_of, texts, waits, write
 
@@ -179,6 +182,53 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     assert view.table.columnSpan(0, 0) == len(application.desk.footage.columns)
     click_at(view.table.viewport(), pos=rect_of(view.table, 0, 0).center())
     assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())
+
+
+def test_a_part_is_marked_and_converted_by_keys(
+    shown: tuple[Application, FootageView], qtbot: QtBot, tmp_path: Path
+) -> None:
+    application, view = shown
+    view.table.setFocus()
+    view.table.choose_row(names(view).index("DRON0002"))
+    player = view.player
+    waits(qtbot, lambda: player.image is not None)
+    for _step in range(3):
+        press(view.table, Qt.Key.Key_Right)
+    press(view.table, Qt.Key.Key_I)
+    # The player takes the same keys when it has the focus.
+    press(view.table, Qt.Key.Key_Return)
+    for _step in range(4):
+        press(player, Qt.Key.Key_Right)
+    press(player, Qt.Key.Key_O)
+    assert application.desk.footage.part == MarkedPart(3, 8)
+    assert "5 pictures" in player.accessibleName()
+    colour = QColor(application.window.theme.colours.way)
+    clip = application.desk.footage.current
+    assert clip is not None
+    assert clip.facts is not None
+    last = clip.facts.pictures - 1
+    waits(qtbot, lambda: colour_above_bar(player, 5 / last) == colour)
+    assert colour_above_bar(player, 12 / last) != colour
+    press(player, Qt.Key.Key_X)
+    assert application.desk.footage.part is None
+    assert "pictures" not in player.accessibleName()
+    press(player, Qt.Key.Key_Home)
+    press(player, Qt.Key.Key_O)
+    menu = ask_for_menu(view.table)
+    wanted = next(action for action in menu.actions() if action.text().startswith("Convert the marked parts"))
+    assert wanted.isEnabled()
+    menu.close()
+    press(view.table, Qt.Key.Key_C)
+    waits(qtbot, lambda: [row.name for row in application.desk.outputs.made()] != [])
+    (row,) = application.desk.outputs.made()
+    assert row.name.endswith("DRON0002_0-1.mov")
+    with av.open(row.path) as media:
+        assert sum(packet.size > 0 for packet in media.demux(media.streams.video[0])) == 1
+
+
+def colour_above_bar(player: PlayerView, share: float) -> QColor:
+    """What the bar shows at its upper edge, at a share of its length behind the play control."""
+    return player.grab().toImage().pixelColor(round(30 + (player.width() - 30) * share), player.height() - 24)
 
 
 def test_a_menu_judges_the_selected_clips_and_tells_where_they_lie(

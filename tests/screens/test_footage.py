@@ -17,8 +17,11 @@ from diadoche.core.watch import Watch
 from diadoche.screens.browsing import GROUPINGS, SHOWINGS, Browsing, FootageLook, Grouping, Heading
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.lines import ALL_COLUMNS, Line
+from diadoche.screens.selection import MarkedPart
 from diadoche.services.jobs.identify import IdentifiedClip, IdentifyRequest, perform_identify
+from diadoche.services.jobs.make_output import perform_make
 from diadoche.services.jobs.measure_playback import MeasuredPlayback
+from diadoche.services.ledger.kept_clips import record_output
 from diadoche.services.ledger.remembered import remember
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
@@ -164,6 +167,73 @@ def test_a_verdict_that_the_ledger_refuses_does_not_go_on_being_shown(footage: F
     scene.written()
     scene.desk.shelf.refresh()
     assert [clip.opinion.verdict for clip in footage.clips].count("keep") == 1
+
+
+def test_parts_of_several_clips_are_marked_and_converted(footage: FootageScreen, scene: Scene) -> None:
+    names_there = names(footage)
+    drone, camcorder = names_there.index("DRON0001"), names_there.index("00000")
+    footage.select([drone])
+    clip = footage.current
+    assert clip is not None
+    assert clip.facts is not None
+    assert footage.part_words() == ""
+    footage.begin_part(10)
+    assert footage.part == MarkedPart(10, clip.facts.pictures)
+    footage.end_part(24)
+    assert footage.part == MarkedPart(10, 25)
+    labels = clip.facts.video[0].labels
+    assert labels is not None
+    assert footage.part_words() == f"part {labels.at(10)} to {labels.at(24)}, 15 pictures"
+    # A part that would end before it begins is another one: to the end, or from the beginning.
+    footage.begin_part(40)
+    assert footage.part == MarkedPart(40, clip.facts.pictures)
+    footage.end_part(20)
+    assert footage.part == MarkedPart(0, 21)
+    footage.end_part(clip.facts.pictures - 1)
+    assert footage.part is None
+    footage.begin_part(5)
+    footage.end_part(5)
+    footage.select([camcorder])
+    assert footage.part is None
+    assert not footage.can_convert_parts
+    footage.end_part(2)
+    footage.select([drone, camcorder])
+    assert footage.convert_parts() == 2
+    requests = [job.request for job in scene.runner.added if job.kind == "make"]
+    assert {(request.paths[0].name[:5], request.marks) for request in requests} == {
+        ("DRON0", ("5", "6")), ("00000", ("0", "3"))
+    }  # fmt: skip
+    # What is marked stays with its clip, whatever is selected or shown; forgotten is that of the one at hand alone.
+    assert not footage.can_forget_part
+    footage.find("dron0001")
+    assert footage.part == MarkedPart(5, 6)
+    footage.forget_part()
+    footage.find("")
+    assert footage.convert_parts() == 1
+    assert scene.runner.last("make").request.marks == ("0", "3")
+
+
+def test_a_part_that_was_made_is_no_clip_that_was_made(footage: FootageScreen, scene: Scene) -> None:
+    outputs = scene.desk.outputs
+    wanted = outputs.to_make()
+    clip = next(each for each in footage.clips if each.facts and each.facts.route.name == "convert")
+    footage.select([names(footage).index(clip.clip.name)])
+    footage.begin_part(3)
+    footage.end_part(7)
+    footage.convert_parts()
+    (job,) = (each for each in scene.runner.added if each.kind == "make")
+    # While the part is made nothing is said of the clip, nor afterwards.
+    assert (outputs.being_made(), outputs.to_make()) == (0, wanted)
+    output = perform_make(job.request, Watch())
+    assert output.frames_out == 5
+    scene.tell(job, State.DONE, output)
+    (row,) = outputs.made()
+    assert row.name.endswith("_3-8.mov")
+    assert outputs.to_make() == wanted
+    assert output.record is not None
+    record_output(scene.ledger, clip.id, replace(output, record=replace(output.record, marks=None)), "1")
+    scene.desk.shelf.refresh()
+    assert outputs.to_make() == wanted - 1
 
 
 def test_the_selection_stays_with_its_clips(footage: FootageScreen) -> None:

@@ -101,7 +101,7 @@ def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_sta
     (clip,) = scene.desk.footage.clips
     assert clip.facts is not None
     record_facts(scene.ledger, clip.id, replace(clip.facts, sound_apart=False))
-    scene.desk.outputs.job_ended(clip.id)
+    scene.desk.outputs.job_ended(request)
     scene.desk.shelf.refresh()
     (group,) = scene.desk.outputs.groups()
     assert "0001TR: a second sound lies in files of its own and does not come along" in group.warning

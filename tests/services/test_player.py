@@ -6,6 +6,7 @@ import os
 import queue
 import signal
 import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,6 +21,9 @@ from tests.mounts import Mounter
 from tests.system_bus import wait_until
 
 _LONG_S = 60
+
+
+_GREEDY = 12
 
 
 class Heard:
@@ -151,6 +155,46 @@ def test_a_picture_that_takes_long_is_waited_for_and_no_disk_is_blamed(
         assert news.moment < last
         news = heard.next(4)
     assert "to decode here" in news.problem
+
+
+def _threads_of(pid: int) -> list[int]:
+    return [int(thread.name) for thread in Path(f"/proc/{pid}/task").iterdir()]
+
+
+def test_no_disk_is_blamed_where_others_leave_it_no_processor(
+    heard: Heard, slow_clip: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    facts = identify([slow_clip])
+    last = facts.frames - 1 if facts.frames else 0
+    heard.player.open(1, (slow_clip,), facts)
+    assert heard.next(1).picture is not None
+    process = heard.player._process
+    assert process is not None
+    processor = min(os.sched_getaffinity(0))
+    # Each in a session of its own: where the kernel shares by session, one would leave it half.
+    words = [sys.executable, "-c", "while True: pass"]
+    greedy = [subprocess.Popen(words, start_new_session=True) for _process in range(_GREEDY)]
+    try:
+        for pid in (*(each.pid for each in greedy), *_threads_of(process.pid)):
+            os.sched_setaffinity(pid, {processor})
+        monkeypatch.setattr(module, "_LONGEST_S", 0.2)
+        watched: list[bool] = []
+        told = heard.player._is_busy
+
+        def watching() -> bool:
+            watched.append(told())
+            return watched[-1]
+
+        monkeypatch.setattr(heard.player, "_is_busy", watching)
+        heard.player.show(last)
+        wait_until(lambda: len(watched) >= 2, 60, "that it is late")
+    finally:
+        for each in greedy:
+            each.kill()
+            each.wait()
+    news = heard.next(1)
+    assert (news.moment, news.problem) == (last, "")
+    assert all(watched)
 
 
 def test_the_place_of_fields_is_shown_while_it_plays(heard: Heard, camcorder: Path) -> None:

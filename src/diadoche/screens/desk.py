@@ -39,6 +39,7 @@ class Desk:
         self.footage = FootageScreen(self.shelf, ledger)
         self.outputs = OutputsScreen(station, ledger, runner, self.shelf)
         self.footage.write_spheres = self.outputs.write_spheres
+        self.footage.convert_clip_parts = self.outputs.convert_parts
         self.work = WorkScreen(runner)
         self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
@@ -71,7 +72,7 @@ class Desk:
         if job.state is State.DONE and job.kind == "stitch":
             self.outputs.stitching.reload()
         if job.state.ended and job.kind in {"make", "stitch"}:
-            self.outputs.job_ended(job.request.clip_id)
+            self.outputs.job_ended(job.request)
             self.shelf.refresh()
         if job.state.ended and not self.work.running() and job.kind != "identify":
             self._soon(self.station.look_at_the_rest)

@@ -15,7 +15,7 @@ from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.screens.browsing import Browsing, FootageLook, Grouping, Heading, Showing
 from diadoche.screens.comparing import ComparedLine, compare
 from diadoche.screens.lines import ALL_COLUMNS, Column, Line, length_s
-from diadoche.screens.selection import Selection
+from diadoche.screens.selection import MarkedPart, Selection
 from diadoche.screens.shelf import ClipsChanged, Shelf
 from diadoche.services.jobs.measure_playback import gain_words, playback_words
 from diadoche.services.ledger.kept_clips import KeptClip
@@ -63,6 +63,8 @@ class FootageScreen:
         self.on_change: Callable[[Sequence[int] | None], None] = lambda _rows: None
         # Makes copies of clips that say what they are.
         self.write_spheres: Callable[[Sequence[KeptClip], str], None] = lambda _clips, _stereo: None
+        # Converts parts of clips.
+        self.convert_clip_parts: Callable[[Sequence[tuple[KeptClip, MarkedPart]]], None] = lambda _parts: None
         # Fetches a clip by its name from copies, to a folder.
         self.fetch_clip: Callable[[str, tuple[Path, ...], Path], None] = lambda _name, _roots, _to: None
         self.browsing.arrange(shelf.lines)
@@ -278,6 +280,69 @@ class FootageScreen:
         rest = f" The first {len(names)} of {self.chosen_count} are shown." if more > 0 else ""
         return f"{len(names)} clips side by side: {count_text(differing, 'line')} of {len(lines)} differ.{rest}"
 
+    # -- parts of clips ------------------------------------------------------------------------
+
+    @property
+    def part(self) -> MarkedPart | None:
+        """What is marked of the clip at hand."""
+        clip = self.current
+        return self.selection.parts.get(clip.id) if clip is not None else None
+
+    @property
+    def can_mark(self) -> bool:
+        """Whether one clip is at hand, and has pictures that can be marked, and converted."""
+        clip = self.current
+        return clip is not None and self.chosen_count == 1 and _is_decodable(clip)
+
+    def begin_part(self, picture: int) -> None:
+        """The part begins with the picture that is on show."""
+        clip = self.current
+        if self.can_mark and clip is not None and clip.facts is not None:
+            self.selection.begin_part(clip.id, picture, clip.facts.pictures)
+
+    def end_part(self, picture: int) -> None:
+        """The part ends with the picture that is on show."""
+        clip = self.current
+        if self.can_mark and clip is not None and clip.facts is not None:
+            self.selection.end_part(clip.id, picture, clip.facts.pictures)
+
+    @property
+    def can_forget_part(self) -> bool:
+        """Whether a part of the one clip at hand is marked."""
+        return self.can_mark and self.part is not None
+
+    def forget_part(self) -> None:
+        """All of the clip is wanted."""
+        clip = self.current
+        if self.can_forget_part and clip is not None:
+            del self.selection.parts[clip.id]
+
+    def part_words(self) -> str:
+        """Which part is marked of the clip at hand, or nothing."""
+        clip, part = self.current, self.part
+        if part is None or clip is None or clip.facts is None or not clip.facts.video:
+            return ""
+        begins, ends = (label_at(clip.facts, picture, 1) for picture in (part.first, part.end - 1))
+        return f"part {begins} to {ends}, {count_text(part.pictures, 'picture')}"
+
+    def _marked(self) -> list[tuple[KeptClip, MarkedPart]]:
+        """The selected clips of which a part is marked."""
+        parts = self.selection.parts
+        chosen = (line.clip for line in self._chosen()) if parts else iter(())
+        return [(clip, parts[clip.id]) for clip in chosen if clip.id in parts and _is_decodable(clip)]
+
+    @property
+    def can_convert_parts(self) -> bool:
+        """Whether a part of a selected clip is marked."""
+        return bool(self._marked())
+
+    def convert_parts(self) -> int:
+        """Has the marked parts of the selected clips converted, and gives how many."""
+        marked = self._marked()
+        if marked:
+            self.convert_clip_parts(marked)
+        return len(marked)
+
     # -- what the person says of clips -----------------------------------------------------------
 
     def judge(self, verdict: Verdict) -> None:
@@ -399,6 +464,10 @@ def _sphere_words(facts: Facts) -> str:
 def _kept(clip: KeptClip) -> str:
     places = [copy.destination.rpartition("/")[2] for copy in clip.copies if copy.status == "proven"]
     return f"Proven in {' and '.join(places)}" if places else "Not proven anywhere"
+
+
+def _is_decodable(clip: KeptClip) -> bool:
+    return clip.facts is not None and bool(clip.facts.video) and clip.facts.video[0].decodable
 
 
 def label_at(facts: Facts, moment: int, fields: int) -> str:

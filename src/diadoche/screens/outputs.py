@@ -17,6 +17,7 @@ from diadoche.screens.output_groups import OutputGroups
 from diadoche.screens.output_plan import MADE, OutputPlan, Request
 from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
 from diadoche.screens.recipe_chooser import RecipeChooser
+from diadoche.screens.selection import MarkedPart
 from diadoche.screens.shelf import Shelf
 from diadoche.screens.stitch_group import StitchGroup
 from diadoche.screens.stitching import Stitching
@@ -243,13 +244,30 @@ class OutputsScreen:
 
     def taken_up(self, jobs: Sequence[Job]) -> None:
         """What an earlier run of the application left in the queue is being made, too: it is not asked for again."""
-        self._asked.update(job.request.clip_id for job in jobs if job.kind in {"make", "stitch"})
+        self._asked.update(
+            job.request.clip_id for job in jobs if job.kind in {"make", "stitch"} and job.request.marks is None
+        )
         self._tell()
 
-    def job_ended(self, clip_id: int) -> None:
+    def job_ended(self, request: Request) -> None:
         """An output was made or not; a failed one may be asked for again."""
-        self._plan.asked.discard(clip_id)
+        if request.marks is None:
+            self._plan.asked.discard(request.clip_id)
         self.refresh()
+
+    def convert_parts(self, parts: Sequence[tuple[KeptClip, MarkedPart]]) -> None:
+        """Converts parts of clips by the recipe that is chosen: each becomes an output beside those of its clip."""
+        folder, recipe, changes = self.folder(), self._plan.recipe, self._plan.changes
+        if folder is None:
+            return
+        requests = [
+            replace(_request(clip, recipe, folder, changes), marks=(str(part.first), str(part.end)))
+            for clip, part in parts
+        ]
+        names = {clip.id: f"{clip.card} {clip.clip.name}" for clip, _part in parts}
+        jobs = [_job(request, names[request.clip_id]) for request in requests]
+        # The clips themselves are not being made: nothing waits for them but the ledger.
+        self._station.in_background(lambda: self._runner.add_all(jobs), lambda _added: None)
 
     def write_spheres(self, clips: Sequence[KeptClip], stereo: str) -> None:
         """Rewraps clips so that they say what they are: nothing of the pictures is touched.
@@ -327,5 +345,7 @@ def _container(clip: KeptClip) -> str:
 def _job(request: Request, name: str) -> NewJob:
     if isinstance(request, StitchRequest):
         return NewJob("stitch", f"Stitch {name}", "encode", request)
+    if request.marks is not None:
+        return NewJob("make", f"Convert a part of {name}", "encode", request)
     verb = "Convert" if request.way == "convert" else "Join" if len(request.paths) > 1 else "Rewrap"
     return NewJob("make", f"{verb} {name}", "encode", request)

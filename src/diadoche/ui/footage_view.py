@@ -67,7 +67,9 @@ class FootageView(View):
         self.compare = CompareView(theme, screen)
         self._empty = label("", "soft")
         self._actions = self._all_actions()
-        add_shortcuts(self.table, self._actions[0], Qt.ShortcutContext.WidgetShortcut)
+        add_shortcuts(self.table, self.actions_with_keys(), Qt.ShortcutContext.WidgetShortcut)
+        # Marks are set while the player has the keyboard, too.
+        add_shortcuts(self.player, self._actions[2], Qt.ShortcutContext.WidgetShortcut)
         opens_menu(self.table, lambda: self._actions if self._screen.chosen_count else ())
         self._build()
         screen.on_change = self.refresh
@@ -83,12 +85,38 @@ class FootageView(View):
         return (
             (*verdicts, Action("No verdict", partial(screen.judge, ""), "0", chosen=partial(self._is_judged, ""))),
             (Action("Play or stop", self.player.toggle),),
+            self._part_actions(),
             (
                 Action("Fetch from a proven copy…", self._fetch),
                 Action("Show in files", lambda: show_in_files(screen.selected_paths())),
                 Action("Copy where it lies", lambda: copy_paths(screen.selected_paths())),
             ),
         )
+
+    def _part_actions(self) -> list[Action]:
+        """What can be done with parts of clips."""
+        screen = self._screen
+
+        def marking(doing: Callable[[], object]) -> Callable[[], None]:
+            def mark() -> None:
+                doing()
+                self._show_part()
+
+            return mark
+
+        def can_mark() -> bool:
+            return screen.can_mark
+
+        return [
+            Action("Part begins here", marking(lambda: screen.begin_part(self.player.picture)), "I", can_mark),
+            Action("Part ends here", marking(lambda: screen.end_part(self.player.picture)), "O", can_mark),
+            Action("No part: all of it", marking(screen.forget_part), "X", lambda: screen.can_forget_part),
+            Action("Convert the marked parts", screen.convert_parts, "C", lambda: screen.can_convert_parts),
+        ]
+
+    def _show_part(self) -> None:
+        part = self._screen.part
+        self.player.show_part(None if part is None else (part.first, part.end), self._screen.part_words())
 
     def actions_with_keys(self) -> list[Action]:
         """What its keys do, in the table."""
@@ -367,6 +395,7 @@ class FootageView(View):
         if several:
             self.compare.refresh()
         self.player.open(self._screen.current)
+        self._show_part()
         self._show_detail()
 
     def _show_detail(self) -> None:

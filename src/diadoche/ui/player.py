@@ -34,6 +34,7 @@ PLAYER_KEYS = (
 _BAR_PX = 26
 # The play control at the beginning of the bar.
 _PLAY_PX = 30
+_PART_PX = 4
 _FASTEST = 8.0
 # Clips of the shoot are counted from 1.
 _NO_CLIP = 0
@@ -63,6 +64,9 @@ class PlayerView(QWidget):
         self._rate_reached = 0.0
         self.moment = 0
         self.speed = 0.0
+        # A part of the clip: its first picture, the one after its last, and words for it.
+        self._part: tuple[int, int] | None = None
+        self._part_words = ""
         # Whether the mouse was pressed on the bar, and draws the place along.
         self._seeks = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -70,7 +74,7 @@ class PlayerView(QWidget):
         policy = QSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
         policy.setHeightForWidth(True)
         self.setSizePolicy(policy)
-        self.setToolTip("Space plays; J K L; arrows step; Home and End")
+        self.setToolTip("Space plays; J K L; arrows step; Home and End; I and O mark a part")
         self._name_it()
 
     @property
@@ -134,6 +138,18 @@ class PlayerView(QWidget):
             self._problem = " ".join(facts.route.reasons)
         self._name_it()
         self.update()
+
+    @property
+    def picture(self) -> int:
+        """The picture on show, of which each field belongs to one."""
+        return self.moment // self._shape.fields if self._shape is not None else 0
+
+    def show_part(self, part: tuple[int, int] | None, words: str) -> None:
+        """Shows on the bar which part of the clip is marked."""
+        if (part, words) != (self._part, self._part_words):
+            self._part, self._part_words = part, words
+            self._name_it()
+            self.update()
 
     def go_to_picture(self, picture: int) -> None:
         """Stops and shows one picture, of which each field belongs to one."""
@@ -253,8 +269,10 @@ class PlayerView(QWidget):
         return label_at(self._facts, self.moment, self._shape.fields)
 
     def _rate_words(self) -> str:
-        if not self.playing or self._shape is None:
+        if self._shape is None:
             return ""
+        if not self.playing:
+            return self._part_words
         wanted = float(self._shape.moments_a_second)
         if self.speed != 1.0:
             fast = f"{abs(self.speed):g} times as fast" if abs(self.speed) != 1 else ""
@@ -265,7 +283,8 @@ class PlayerView(QWidget):
 
     def _name_it(self) -> None:
         name = self._name or "no clip"
-        self.setAccessibleName(f"Player: {name}, {self._place_words()} {self._problem}".strip())
+        words = ", ".join(filter(None, (name, self._place_words(), self._part_words)))
+        self.setAccessibleName(f"Player: {words} {self._problem}".strip())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         with QPainter(self) as painter:
@@ -290,15 +309,31 @@ class PlayerView(QWidget):
         painter.drawRect(bar.adjusted(0.5, 0.5, -0.5, -0.5))
         if self._shape is None:
             return
+        if self._part is not None:
+            self._paint_part(painter, bar, *self._part)
         painter.setPen(QColor(c.ink))
         self._paint_play(painter, QRectF(bar.left(), bar.top(), _PLAY_PX, bar.height()))
         text = bar.adjusted(_PLAY_PX + 8, 0, -10, 0)
         painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self._place_words())
         painter.setPen(QColor(c.soft))
         painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._rate_words())
-        x = bar.left() + _PLAY_PX + (bar.width() - _PLAY_PX) * self.moment / max(1, self._shape.moments - 1)
+        x = self._x_of(bar, self.moment)
         painter.setPen(QPen(QColor(c.ink), 2))
         painter.drawLine(QPointF(x, bar.top()), QPointF(x, bar.bottom()))
+
+    def _x_of(self, bar: QRectF, moment: int) -> float:
+        """Where a moment stands on the bar."""
+        last = self._shape.moments - 1 if self._shape is not None else 0
+        return bar.left() + _PLAY_PX + (bar.width() - _PLAY_PX) * moment / max(1, last)
+
+    def _paint_part(self, painter: QPainter, bar: QRectF, first: int, end: int) -> None:
+        """A line above what is marked, with a foot at each end: a shape, and no colour alone."""
+        fields = self._shape.fields if self._shape is not None else 1
+        left, right = self._x_of(bar, first * fields), self._x_of(bar, (end - 1) * fields)
+        colour = QColor(self._theme.colours.way)
+        painter.fillRect(QRectF(left, bar.top(), max(_PART_PX, right - left), _PART_PX), colour)
+        for x in (left, right - 2):
+            painter.fillRect(QRectF(x, bar.top(), 2, 2.5 * _PART_PX), colour)
 
     def _paint_play(self, painter: QPainter, box: QRectF) -> None:
         """What a click there does: begin to play, or stop."""

@@ -100,7 +100,10 @@ def _walk(photographer: Photographer) -> None:
     photographer.take("cards-proven")
     window.go_to(1)
     photographer.wait(lambda: window.footage.player.image is not None)
-    window.footage.player.go_to(40)
+    by_key = {each.keys: each.do for each in window.footage.actions_with_keys()}
+    for picture, key in ((12, "I"), (40, "O")):
+        window.footage.player.go_to(picture)
+        by_key[key]()
     photographer.take("footage")
     window.go_to(2)
     keep = application.desk.shelf.lines[1].clip

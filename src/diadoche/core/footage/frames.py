@@ -57,9 +57,8 @@ def shape_of(facts: Facts) -> Shape:
     """The shape of a clip by its facts: width and height with square pixels and the rotation applied."""
     video = facts.video[0]
     fields = 2 if video.interlaced else 1
-    frames = facts.frames or max(1, round(facts.duration_s * float(video.frame_rate)))
     width, height = seen_size(video.width, video.height, video.pixel_aspect, video.rotation)
-    return Shape(frames * fields, video.frame_rate * fields, fields, width, height)
+    return Shape(facts.pictures * fields, video.frame_rate * fields, fields, width, height)
 
 
 class Pictures(Protocol):

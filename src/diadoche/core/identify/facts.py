@@ -196,6 +196,11 @@ class Facts:
     # Degrees of arc across and down that the picture (of one eye) spans; None where nothing tells it.
     field_of_view_deg: tuple[Fraction, Fraction] | None = None
 
+    @property
+    def pictures(self) -> int:
+        """How many pictures it shows: as counted, else by its length."""
+        return self.frames or max(1, round(self.duration_s * float(self.video[0].frame_rate))) if self.video else 0
+
     def routed(self, route: Route) -> Facts:
         """The same facts with a route."""
         return replace(self, route=route)

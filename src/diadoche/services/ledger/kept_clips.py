@@ -137,9 +137,13 @@ def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[CopyEntry, ...
 
 
 def delivered(clip: KeptClip, is_there: Callable[[Path], bool | None] = Path.exists) -> Path | None:
-    """The newest output of a clip that passed its checks and is there, or may be: its disk may not have answered."""
+    """The newest output of a whole clip that passed its checks and is there, or may be: its disk may not have answered.
+
+    What was made of a part stands for no clip.
+    """
     for output in reversed(clip.outputs):
-        if output.output and is_there(Path(output.output)) is not False:
+        is_part = output.record is not None and output.record.marks is not None
+        if output.output and not is_part and is_there(Path(output.output)) is not False:
             return Path(output.output)
     return None
 

@@ -35,7 +35,7 @@ SLOT_BYTES = VIEW_PX[0] * VIEW_PX[1] * 3
 # decodes: the way back through a long group of large pictures takes longer on some machines, up to the second limit.
 _LONGEST_S, _MOST_S = 15.0, 120.0
 # Over how long it is watched for that, and from which share of one processor's time it is called busy.
-_WATCHED_S, _BUSY = 0.5, 0.2
+_WATCHED_S, _BUSY, _LOOKS = 0.5, 0.2, 20
 _MOST_UNDONE = 20
 _ENDING_S, _KILLED_S = 5.0, 0.5
 _DIED = "The player ended at this clip, which may be damaged. Choose it again to try once more."
@@ -151,18 +151,25 @@ class PlayerProcess:
             self._say_all(wishes, free)
 
     def _is_busy(self) -> bool:
-        """Whether the process decodes: one that waits for a disk uses no processor. Asked of the kernel, now."""
+        """Whether the process decodes: one that waits for a disk uses no processor, and asks for none.
+
+        Asked of the kernel, now. Where others leave it no processor, it still waits for one.
+        """
         if self._process is None:
             return False
+        looks = runs = 0
         try:
             seen = psutil.Process(self._process.pid)
-            before = seen.cpu_times()
-            time.sleep(_WATCHED_S)
+            before, until_s = seen.cpu_times(), time.monotonic() + _WATCHED_S
+            while time.monotonic() < until_s:
+                looks += 1
+                runs += _wants_processor(self._process.pid)
+                time.sleep(_WATCHED_S / _LOOKS)
             after = seen.cpu_times()
-        except psutil.Error:
+        except (psutil.Error, OSError):
             return False
         used_s: float = after.user + after.system - before.user - before.system
-        return used_s >= _BUSY * _WATCHED_S
+        return used_s >= _BUSY * _WATCHED_S or 2 * runs >= looks > 0
 
     def _give_time(self, wishes: dict[str, dict[str, object]], free: list[int]) -> None:
         with self._news:
@@ -300,3 +307,10 @@ def _has_ended(process: subprocess.Popen[str], longest_s: float) -> bool:
     with suppress(subprocess.TimeoutExpired):
         process.wait(timeout=longest_s)
     return process.returncode is not None
+
+
+def _wants_processor(pid: int) -> bool:
+    """Whether a thread of a process runs, or could if it had a processor [proc(5), /proc/pid/stat: R]."""
+    # The name before the state may hold spaces and brackets of its own.
+    stats = (path.read_text() for path in Path(f"/proc/{pid}/task").glob("*/stat"))
+    return any(stat.rpartition(")")[2].split()[0] == "R" for stat in stats)
