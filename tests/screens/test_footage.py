@@ -211,6 +211,12 @@ def test_parts_of_several_clips_are_marked_and_converted(footage: FootageScreen,
     footage.find("")
     assert footage.convert_parts() == 1
     assert scene.runner.last("make").request.marks == ("0", "3")
+    # The next start knows what is marked, and takes nothing that is none.
+    remember(scene.ledger, "part", "77", MarkedPart(5, 5))
+    remember(scene.ledger, "part", "no clip", MarkedPart(1, 2))
+    scene.written()
+    assert FootageScreen(scene.desk.shelf, scene.ledger).selection.parts == footage.selection.parts
+    assert list(footage.selection.parts.values()) == [MarkedPart(0, 3)]
 
 
 def test_a_part_that_was_made_is_no_clip_that_was_made(footage: FootageScreen, scene: Scene) -> None:

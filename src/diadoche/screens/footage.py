@@ -21,9 +21,9 @@ from diadoche.services.jobs.measure_playback import gain_words, playback_words
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.opinions import Opinion, Verdict
-from diadoche.services.ledger.remembered import recall, remember
+from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
 
-_SCOPE, _KEY = "view", "footage"
+_SCOPE, _KEY, _PARTS = "view", "footage", "part"
 # More columns than this cannot be read side by side.
 MOST_COMPARED = 6
 
@@ -59,6 +59,11 @@ class FootageScreen:
         self._ledger = ledger
         self.browsing = Browsing(_renamed(recall(ledger, _SCOPE, [_KEY], FootageLook) or FootageLook()))
         self.selection = Selection()
+        self.selection.parts = {
+            int(clip): part
+            for clip, part in recall_all(ledger, _PARTS, MarkedPart)
+            if clip.isdecimal() and 0 <= part.first < part.end
+        }
         # Told which rows say something else now; with None, all of them may, and stand elsewhere.
         self.on_change: Callable[[Sequence[int] | None], None] = lambda _rows: None
         # Makes copies of clips that say what they are.
@@ -299,12 +304,14 @@ class FootageScreen:
         clip = self.current
         if self.can_mark and clip is not None and clip.facts is not None:
             self.selection.begin_part(clip.id, picture, clip.facts.pictures)
+            self._keep_part(clip.id)
 
     def end_part(self, picture: int) -> None:
         """The part ends with the picture that is on show."""
         clip = self.current
         if self.can_mark and clip is not None and clip.facts is not None:
             self.selection.end_part(clip.id, picture, clip.facts.pictures)
+            self._keep_part(clip.id)
 
     @property
     def can_forget_part(self) -> bool:
@@ -316,6 +323,13 @@ class FootageScreen:
         clip = self.current
         if self.can_forget_part and clip is not None:
             del self.selection.parts[clip.id]
+            self._keep_part(clip.id)
+
+    def _keep_part(self, clip_id: int) -> None:
+        ledger, key, part = self._ledger, str(clip_id), self.selection.parts.get(clip_id)
+        ledger.writer.do(
+            lambda: remember(ledger, _PARTS, key, part) if part is not None else forget(ledger, _PARTS, key)
+        )
 
     def part_words(self) -> str:
         """Which part is marked of the clip at hand, or nothing."""

@@ -29,7 +29,7 @@ class Selection:
 
     def __init__(self) -> None:
         self.clip_ids: list[int] = []
-        # By clip; selected or not, a mark stays where it was set.
+        # By clip; selected or not, of this shoot or another: a mark stays where it was set.
         self.parts: dict[int, MarkedPart] = {}
 
     @property
@@ -44,7 +44,6 @@ class Selection:
     def keep(self, is_there: Callable[[int], bool]) -> None:
         """Lets go of clips that are no longer there."""
         self.clip_ids = [clip_id for clip_id in self.clip_ids if is_there(clip_id)]
-        self.parts = {clip_id: part for clip_id, part in self.parts.items() if is_there(clip_id)}
 
     def begin_part(self, clip_id: int, picture: int, pictures: int) -> None:
         """The part of a clip of so many pictures begins with one; where it ended before, it ends with the clip now."""
