@@ -542,7 +542,7 @@ def test_outputs_that_an_earlier_run_left_in_the_queue_are_not_asked_for_twice(t
         again.taken_up(left_open)
         assert (again.to_make(), again.being_made()) == (0, wanted)
         assert again.summary() == f"{wanted} being made"
-        again.job_ended(left_open[0].request.clip_id)
+        again.job_ended(left_open[0].request)
         assert again.summary() == f"{wanted - 1} being made, 1 to make"
     finally:
         scene.close()
