@@ -266,8 +266,13 @@ class OutputsScreen:
         ]
         names = {clip.id: f"{clip.card} {clip.clip.name}" for clip, _part in parts}
         jobs = [_job(request, names[request.clip_id]) for request in requests]
-        # The clips themselves are not being made: nothing waits for them but the ledger.
-        self._station.in_background(lambda: self._runner.add_all(jobs), lambda _added: None)
+
+        def added(outcome: object) -> None:
+            if isinstance(outcome, Exception):
+                raise outcome
+
+        # The clips themselves are not being made: what waits for them goes on waiting.
+        self._station.in_background(lambda: self._runner.add_all(jobs), added)
 
     def write_spheres(self, clips: Sequence[KeptClip], stereo: str) -> None:
         """Rewraps clips so that they say what they are: nothing of the pictures is touched.
