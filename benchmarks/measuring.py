@@ -56,7 +56,7 @@ def ratios(
     """Our time over that of each of several others, all in the same turns; see `ratio`."""
     found: list[list[float]] = [[] for _other in others]
     for turn in range(TURNS):
-        if turn >= 2 and all(map(_is_clear, found, limits or [None] * len(found))):
+        if turn >= 2 and all(map(is_clear, found, limits or [None] * len(found))):
             break
         times_s = []
         for work in (*others, ours):
@@ -67,7 +67,8 @@ def ratios(
     return [statistics.median(own) for own in found]
 
 
-def _is_clear(found: Sequence[float], limit: float | None) -> bool:
+def is_clear(found: Sequence[float], limit: float | None) -> bool:
+    """Whether ratios that were measured need no further turn: they are alike, or far from what they should be."""
     low, high = min(found), max(found)
     alike = high - low <= _ALIKE * low
     return alike or (limit is not None and (high * (1 + _CLEAR) < limit or low > limit * (1 + _CLEAR)))

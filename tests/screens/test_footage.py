@@ -184,6 +184,9 @@ def test_parts_of_several_clips_are_marked_and_converted(footage: FootageScreen,
     labels = clip.facts.video[0].labels
     assert labels is not None
     assert footage.part_words() == f"part {labels.at(10)} to {labels.at(24)}, 15 pictures"
+    detail = footage.detail()
+    assert detail is not None
+    assert detail.facts[0].startswith(f"Part {labels.at(10)} to {labels.at(24)}, 15 pictures")
     # A part that would end before it begins is another one: to the end, or from the beginning.
     footage.begin_part(40)
     assert footage.part == MarkedPart(40, clip.facts.pictures)

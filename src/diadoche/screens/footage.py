@@ -244,11 +244,15 @@ class FootageScreen:
         return Detail(
             f"{facts.route.name.capitalize()}: {clip.card}, {clip.clip.name}",
             " ".join(facts.route.reasons),
-            (*_facts_lines(facts), *self._pace_words(line), *self._odd_words(line)),
+            (*self._part_line(), *_facts_lines(facts), *self._pace_words(line), *self._odd_words(line)),
             _kept(clip),
             tuple(problem.sentence() for problem in facts.problems),
             *said,
         )
+
+    def _part_line(self) -> tuple[str, ...]:
+        words = self.part_words()
+        return (f"{words[:1].upper()}{words[1:]}: C converts it, X forgets it.",) if words else ()
 
     def _pace_words(self, line: Line) -> tuple[str, ...]:
         """How it plays on this machine, and how what was made of it does."""

@@ -101,6 +101,7 @@ class FootageView(View):
             def mark() -> None:
                 doing()
                 self._show_part()
+                self._show_detail()
 
             return mark
 

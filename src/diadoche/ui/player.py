@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from diadoche.core.footage.display import Rgb
 from diadoche.core.footage.frames import Shape, shape_of
 from diadoche.core.identify.facts import Facts
+from diadoche.core.sizes import count_text
 from diadoche.screens.footage import label_at
 from diadoche.services.ledger.kept_clips import KeptClip
 from diadoche.services.side_processes.player import PlayerProcess, Shown
@@ -268,11 +269,12 @@ class PlayerView(QWidget):
             return ""
         return label_at(self._facts, self.moment, self._shape.fields)
 
-    def _rate_words(self) -> str:
+    def _words_beside(self) -> str:
+        """How it plays, or which part is marked of what stands."""
         if self._shape is None:
             return ""
         if not self.playing:
-            return self._part_words
+            return f"part: {count_text(self._part[1] - self._part[0], 'picture')}" if self._part is not None else ""
         wanted = float(self._shape.moments_a_second)
         if self.speed != 1.0:
             fast = f"{abs(self.speed):g} times as fast" if abs(self.speed) != 1 else ""
@@ -314,9 +316,14 @@ class PlayerView(QWidget):
         painter.setPen(QColor(c.ink))
         self._paint_play(painter, QRectF(bar.left(), bar.top(), _PLAY_PX, bar.height()))
         text = bar.adjusted(_PLAY_PX + 8, 0, -10, 0)
-        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self._place_words())
+        place = self._place_words()
+        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, place)
         painter.setPen(QColor(c.soft))
-        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._rate_words())
+        # Large text beside a narrow picture: what is said more goes no further than it has room.
+        metrics = painter.fontMetrics()
+        room_px = round(text.width()) - metrics.horizontalAdvance(f"{place}  ")
+        words = metrics.elidedText(self._words_beside(), Qt.TextElideMode.ElideRight, room_px)
+        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, words)
         x = self._x_of(bar, self.moment)
         painter.setPen(QPen(QColor(c.ink), 2))
         painter.drawLine(QPointF(x, bar.top()), QPointF(x, bar.bottom()))
@@ -333,7 +340,7 @@ class PlayerView(QWidget):
         colour = QColor(self._theme.colours.way)
         painter.fillRect(QRectF(left, bar.top(), max(_PART_PX, right - left), _PART_PX), colour)
         for x in (left, right - 2):
-            painter.fillRect(QRectF(x, bar.top(), 2, 2.5 * _PART_PX), colour)
+            painter.fillRect(QRectF(x, bar.top(), 2, 1.6 * _PART_PX), colour)
 
     def _paint_play(self, painter: QPainter, box: QRectF) -> None:
         """What a click there does: begin to play, or stop."""
