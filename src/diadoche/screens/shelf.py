@@ -153,10 +153,12 @@ class Shelf:
 
         self._said.update(opinions)
         self._writing_of.update(dict.fromkeys(opinions, number))
-        here = [clip_id for clip_id in opinions if clip_id in self._places]
         # Ten thousand are judged by one key: nothing is put together for each of them but the line itself.
-        for line in with_opinions(zip(self.chosen(here), map(opinions.__getitem__, here), strict=True)):
-            self.lines[self._places[line.clip.id]] = line
+        here = [clip_id for clip_id in opinions if clip_id in self._places]
+        places = [self._places[clip_id] for clip_id in here]
+        judged = zip(map(self.lines.__getitem__, places), map(opinions.__getitem__, here), strict=True)
+        for place, line in zip(places, with_opinions(judged), strict=True):
+            self.lines[place] = line
         try:
             self._tell(ClipsChanged(frozenset(opinions)))
         finally:

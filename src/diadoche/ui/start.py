@@ -33,9 +33,9 @@ if TYPE_CHECKING:
 _FIRST_ANSWERS_S, _LOOK_AGAIN_S = 15.0, 0.1
 # A thread that reckons hands over to the window ten times as soon as it would: nobody notices it but the hand.
 _SWITCH_S = 0.0005
-# Ten thousand clips judged by one key are twenty thousand new objects, none of them garbage: usually a collection of
-# all there is would be due for every few thousand, each as long as a step of the window.
-_COLLECT_AT = 20_000
+# Ten thousand clips judged by one key are more than twenty thousand new objects, none of them garbage: usually a
+# collection would be due for every few hundred, and one of all there is takes as long as a step of the window.
+_COLLECT_AT = 50_000
 
 # Makes the application in a window that is there. It is called on Qt's thread.
 Fill = Callable[[QApplication, MainWindow], "Application"]
