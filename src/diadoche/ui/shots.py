@@ -63,6 +63,8 @@ class Photographer:
         """Saves what the window shows, or a dialog before it, when the pictures in its tables have come."""
         self._live(200)
         self.wait(lambda: not self.application.window.icons.awaited)
+        # What was put together anew just then stands at its place only after its layout was asked.
+        QApplication.sendPostedEvents()
         (part or self.application.window).grab().save(str(self._target / f"{name}.png"))
 
     @staticmethod
