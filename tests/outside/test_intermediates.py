@@ -288,6 +288,14 @@ def test_marks_take_exactly_their_part(drone: Path, tmp_path: Path) -> None:
     assert (told["frames_in"], told["frames_out"]) == (15, 15)
     labels = [stream.get("tags", {}).get("timecode") for stream in ffprobe(Path(told["output"]))["streams"]]
     assert "09:52:04;10" in labels
+    assert told["problems"] == []
+    # What the clip does not hold is not passed over in silence.
+    done = diadoche("convert", source, "--recipe", "vc3-lb", "--to", tmp_path, "--mark", "80", "95", "--json")
+    told = json.loads(done.stdout)[0]
+    assert told["frames_out"] == 10
+    assert [each["what"].partition(":")[0] for each in told["problems"]] == [
+        "Of the 15 pictures between the marks the clip holds 10"
+    ]
 
 
 def test_a_recipe_that_cannot_hold_the_picture_says_so_and_writes_nothing(tmp_path: Path) -> None:

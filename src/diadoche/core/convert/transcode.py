@@ -40,6 +40,7 @@ from diadoche.core.errors import MediaError, Problem, RequestError
 from diadoche.core.media import opened, sound_layouts
 from diadoche.core.names import shown
 from diadoche.core.run import Missing, Picture, Sound
+from diadoche.core.sizes import count_text
 from diadoche.core.timecode import Timecode
 from diadoche.core.watch import Progress, Share, Watch
 
@@ -321,6 +322,12 @@ class _Encoding:
         yield from picture_remarks(name, self._timing.map, first, self._rate, is_part=is_part)
         yield from sound_remarks(name, self._target.sounds)
         yield from layouts_told(name, [sound.layout for sound in self._source.sounds], self._layouts)
+        wanted = self._end - self._first if self._end is not None else 0
+        # Film that comes off its video clock may begin and end in the middle of its turns.
+        if self.pictures < wanted - (self._plan.whole.rate != self._plan.source.rate):
+            asked = count_text(wanted, "picture")
+            what = f"Of the {asked} between the marks the clip holds {self.pictures}: {name} has those."
+            yield remark(name, what, "Set the marks anew if there should be more.")
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
         comes_along = self._target.holds_boxes and not is_part and not first
