@@ -184,9 +184,7 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())
 
 
-def test_a_part_is_marked_and_converted_by_keys(
-    shown: tuple[Application, FootageView], qtbot: QtBot, tmp_path: Path
-) -> None:
+def test_a_part_is_marked_and_converted_by_keys(shown: tuple[Application, FootageView], qtbot: QtBot) -> None:
     application, view = shown
     view.table.setFocus()
     view.table.choose_row(names(view).index("DRON0002"))

@@ -239,6 +239,13 @@ def test_a_part_that_was_made_is_no_clip_that_was_made(footage: FootageScreen, s
     (row,) = outputs.made()
     assert row.name.endswith("_3-8.mov")
     assert outputs.to_make() == wanted
+    # Made again, it is a part again: the clip waits meanwhile and afterwards.
+    outputs.make_again(0)
+    again = scene.runner.last("make")
+    assert again.request.marks == ("3", "8")
+    assert (outputs.being_made(), outputs.to_make()) == (0, wanted)
+    scene.tell(again, State.FAILED, None)
+    assert (outputs.being_made(), outputs.to_make()) == (0, wanted)
     assert output.record is not None
     record_output(scene.ledger, clip.id, replace(output, record=replace(output.record, marks=None)), "1")
     scene.desk.shelf.refresh()

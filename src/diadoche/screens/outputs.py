@@ -221,9 +221,15 @@ class OutputsScreen:
             lambda: [*(_request(clip, way, folder, changes) for clip, way, changes in clips), *stitches],
         )
 
-    def _ask(self, clips: Sequence[KeptClip], requests: Callable[[], Sequence[Request]]) -> int:
-        """Has requests put together and into the queue where nobody waits for it: they may be thousands."""
+    def _ask(
+        self, clips: Sequence[KeptClip], requests: Callable[[], Sequence[Request]], *, of_parts: bool = False
+    ) -> int:
+        """Has requests put together and into the queue where nobody waits for it: they may be thousands.
+
+        With `of_parts` the clips themselves are not being made: what waits for them goes on waiting.
+        """
         names = {clip.id: f"{clip.card} {clip.clip.name}" for clip in clips}
+        asked = set() if of_parts else set(names)
         if not names:
             return 0
 
@@ -232,12 +238,12 @@ class OutputsScreen:
 
         def added(outcome: Exception | None) -> None:
             if outcome is not None:
-                self._asked.difference_update(names)
+                self._asked -= asked
                 self._tell()
                 raise outcome
 
         self._made.forget()
-        self._asked.update(names)
+        self._asked |= asked
         self._station.in_background(add, added)
         self._tell()
         return len(names)
@@ -260,19 +266,14 @@ class OutputsScreen:
         folder, recipe, changes = self.folder(), self._plan.recipe, self._plan.changes
         if folder is None:
             return
-        requests = [
-            replace(_request(clip, recipe, folder, changes), marks=(str(part.first), str(part.end)))
-            for clip, part in parts
-        ]
-        names = {clip.id: f"{clip.card} {clip.clip.name}" for clip, _part in parts}
-        jobs = [_job(request, names[request.clip_id]) for request in requests]
 
-        def added(outcome: object) -> None:
-            if isinstance(outcome, Exception):
-                raise outcome
+        def requests() -> list[MakeRequest]:
+            return [
+                replace(_request(clip, recipe, folder, changes), marks=(str(part.first), str(part.end)))
+                for clip, part in parts
+            ]
 
-        # The clips themselves are not being made: what waits for them goes on waiting.
-        self._station.in_background(lambda: self._runner.add_all(jobs), added)
+        self._ask([clip for clip, _part in parts], requests, of_parts=True)
 
     def write_spheres(self, clips: Sequence[KeptClip], stereo: str) -> None:
         """Rewraps clips so that they say what they are: nothing of the pictures is touched.
@@ -297,7 +298,7 @@ class OutputsScreen:
         request = self.made()[row].again
         if request is not None:
             clips = [line.clip for line in self._shelf.chosen([request.clip_id])]
-            self._ask(clips, lambda: [request])
+            self._ask(clips, lambda: [request], of_parts=request.marks is not None)
 
     def hand_off(self, target: Path, say: Callable[[str], None]) -> None:
         """Writes the hand-off, and says what it holds."""

@@ -69,7 +69,7 @@ class FootageView(View):
         self._actions = self._all_actions()
         add_shortcuts(self.table, self.actions_with_keys(), Qt.ShortcutContext.WidgetShortcut)
         # Marks are set while the player has the keyboard, too.
-        add_shortcuts(self.player, self._actions[2], Qt.ShortcutContext.WidgetShortcut)
+        add_shortcuts(self.player, self._part_actions(), Qt.ShortcutContext.WidgetShortcut)
         opens_menu(self.table, lambda: self._actions if self._screen.chosen_count else ())
         self._build()
         screen.on_change = self.refresh
