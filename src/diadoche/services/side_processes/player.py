@@ -166,7 +166,7 @@ class PlayerProcess:
                 runs += _wants_processor(self._process.pid)
                 time.sleep(_WATCHED_S / _LOOKS)
             after = seen.cpu_times()
-        except (psutil.Error, OSError):
+        except psutil.Error:
             return False
         used_s: float = after.user + after.system - before.user - before.system
         return used_s >= _BUSY * _WATCHED_S or 2 * runs >= looks > 0
@@ -311,6 +311,10 @@ def _has_ended(process: subprocess.Popen[str], longest_s: float) -> bool:
 
 def _wants_processor(pid: int) -> bool:
     """Whether a thread of a process runs, or could if it had a processor [proc(5), /proc/pid/stat: R]."""
-    # The name before the state may hold spaces and brackets of its own.
-    stats = (path.read_text() for path in Path(f"/proc/{pid}/task").glob("*/stat"))
-    return any(stat.rpartition(")")[2].split()[0] == "R" for stat in stats)
+    for path in Path(f"/proc/{pid}/task").glob("*/stat"):
+        # A thread that ends just then says nothing of the others.
+        with suppress(OSError):
+            # The name before the state may hold spaces and brackets of its own.
+            if path.read_text().rpartition(")")[2].split()[0] == "R":
+                return True
+    return False
