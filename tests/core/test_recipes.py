@@ -23,8 +23,9 @@ from diadoche.core.convert.recipes import (
 from diadoche.core.convert.sound_coding import coding_of
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.facts import Color
+from diadoche.screens.clip_formats import Alike
 from diadoche.screens.marks import Mark
-from diadoche.screens.recipe_chooser import Alike, RecipeChooser, outlook
+from diadoche.screens.recipe_chooser import RecipeChooser, outlook
 
 OWN = """
 name = "{name}"

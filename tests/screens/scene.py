@@ -11,6 +11,8 @@ from typing import Any
 from diadoche.core.disks import Disk
 from diadoche.core.watch import Progress, Watch
 from diadoche.screens.desk import Desk
+from diadoche.screens.footage import FootageScreen
+from diadoche.screens.lines import Line
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
@@ -118,3 +120,10 @@ class Scene:
         self.desk.cards.offload(key)
         self.carried_out()
         return key
+
+
+def texts(footage: FootageScreen, row: int) -> tuple[str, ...]:
+    """What the table of footage says of a clip."""
+    line = footage.rows[row]
+    assert isinstance(line, Line)
+    return tuple(line.text(column.name) for column in footage.columns)

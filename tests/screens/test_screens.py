@@ -28,7 +28,7 @@ from diadoche.services.ledger.known_copies import Familiar
 from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import CardIn, Stage
-from tests.screens.scene import Scene
+from tests.screens.scene import Scene, texts
 
 
 def test_the_watch_line_through_a_whole_offload(scene: Scene, drone: Path) -> None:
@@ -164,10 +164,10 @@ def test_a_place_inside_the_card_is_refused_on_the_card(scene: Scene, tmp_path: 
 
 def test_footage_outputs_and_ledger_follow_an_offload(scene: Scene, camcorder: Path, drone: Path) -> None:
     scene.offloaded(camcorder)
-    assert "not looked at yet" in scene.desk.footage.texts(0)
+    assert "not looked at yet" in texts(scene.desk.footage, 0)
     look = scene.runner.last("identify")
     scene.tell(look, State.DONE, perform_identify(look.request, Watch()))
-    rows = [scene.desk.footage.texts(row) for row in range(len(scene.desk.footage.clips))]
+    rows = [texts(scene.desk.footage, row) for row in range(len(scene.desk.footage.clips))]
     assert rows[0] == ("Keeper's camcorder", "00000", "08:40:00", "0:06", "1920×1080", "50 fields", "join", "")
     scene.desk.footage.select([0])
     detail = scene.desk.footage.detail()

@@ -210,7 +210,7 @@ def test_takes_that_their_recipe_does_not_hold_are_not_counted(
 ) -> None:
     plan = OutputPlan(scene.station, set())
     group = StitchGroup(plan, stitching)
-    group.take(clips, LAYOUTS)
+    group.take(lambda: clips, LAYOUTS)
     whole = [take for take in group.open_takes() if stitching.size(take) == (1296, 648)]
     assert 0 < len(whole) < len(group.open_takes())
     assert group.group().to_make == len(group.open_takes())

@@ -17,8 +17,10 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from diadoche.core.convert.recipes import Changes, recipe_named
+from diadoche.core.identify.facts import Facts
 from diadoche.core.identify.probe import identify
-from diadoche.screens.recipe_chooser import RecipeChooser, alike
+from diadoche.screens.clip_formats import Alike, ClipFormats
+from diadoche.screens.recipe_chooser import RecipeChooser
 from diadoche.services.background import outcome_of
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
@@ -66,6 +68,11 @@ def test_places_are_stepped_through_with_the_original_beside(tmp_path: Path, the
         dialog.accept()
 
 
+def _alike(facts: Facts) -> list[Alike]:
+    formats = ClipFormats()
+    return formats.alike(formats.count([(1, facts)]))
+
+
 @pytest.mark.parametrize("percent", [100, 200])
 def test_the_recipes_fit_the_screen_and_are_shown_whole(
     demo_cards: dict[str, Path], theme: Theme, qtbot: QtBot, percent: int
@@ -75,7 +82,7 @@ def test_the_recipes_fit_the_screen_and_are_shown_whole(
     try:
         parent = QWidget()
         qtbot.addWidget(parent)
-        dialog = RecipeDialog(parent, theme, RecipeChooser(alike([facts]), recipe_named("prores-422"), None))
+        dialog = RecipeDialog(parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None))
         dialog.open()
         qtbot.waitUntil(dialog.isVisible)
         screen = dialog.screen()
@@ -100,7 +107,7 @@ def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
     facts = identify([stream], "looked")
     parent = QWidget()
     qtbot.addWidget(parent)
-    dialog = RecipeDialog(parent, theme, RecipeChooser(alike([facts]), recipe_named("prores-422"), None))
+    dialog = RecipeDialog(parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None))
     dialog.open()
     before = dialog.chooser.rows()[dialog.chooser.current]
     assert before.title == "ProRes 422"

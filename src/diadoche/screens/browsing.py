@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from diadoche.core.sizes import clock_text, count_text
-from diadoche.screens.lines import USUAL_COLUMNS, Line, length_s
+from diadoche.screens.lines import USUAL_COLUMNS, Line
 
 # "Route" is what "Needs" was called once: a look that was kept then may still say so.
+# To look where each of so many stands takes longer than to arrange ten thousand.
+_SOONER_ARRANGED = 1_000
 Grouping = Literal["", "Card", "Day", "Make", "Needs", "Keep", "Route"]
 GROUPINGS: tuple[tuple[Grouping, str], ...] = (
     ("", "not in groups"),
@@ -57,22 +60,60 @@ class Browsing:
         self.wanted = ""
         self.rows: list[Line | Heading] = []
         self._row_of: dict[int, int] = {}
+        # How long all that is shown is; None where that is to be summed up anew.
+        self._seconds: float | None = None
+        # Where the lines stand that were last arranged, in their order, and by what that is; None where a line among
+        # them may stand elsewhere by now. Ten thousand are sorted once, and not for each letter of a search.
+        self._sorted: tuple[Sequence[Line], str, bool, list[int]] | None = None
 
-    def arrange(self, lines: Iterable[Line]) -> None:
-        """Puts the lines that are to be shown in their order, below a heading each group."""
-        key = self.look.sorted_by
-        shown = [line for line in lines if self._is_shown(line)]
-        shown.sort(key=lambda line: line.key(key), reverse=self.look.downwards)
-        self.rows = list(_grouped(shown, self.look.grouping)) if self.look.grouping else list(shown)
-        self._row_of = {row.clip.id: place for place, row in enumerate(self.rows) if isinstance(row, Line)}
+    def arrange(self, lines: Sequence[Line]) -> None:
+        """Puts the lines that are to be shown in their order, below a heading each group.
+
+        Args:
+            lines: all there are. The same list is taken to hold the same clips at the same places as before, and only
+                what `replace` was told of to have changed.
+        """
+        shown = self._filtered([lines[place] for place in self._order(lines)])
+        if self.look.grouping:
+            self.rows = _grouped(shown, self.look.grouping)
+            self._row_of = {row.clip.id: place for place, row in enumerate(self.rows) if isinstance(row, Line)}
+        else:
+            self.rows = list(shown)
+            self._row_of = dict(zip([line.clip.id for line in shown], range(len(shown)), strict=True))
+        self._seconds = None
+
+    def _order(self, lines: Sequence[Line]) -> list[int]:
+        key, downwards = self.look.sorted_by, self.look.downwards
+        if self._sorted is None or self._sorted[0] is not lines or self._sorted[1:3] != (key, downwards):
+            keys = [line.key(key) for line in lines]
+            order = sorted(range(len(lines)), key=keys.__getitem__, reverse=downwards)
+            self._sorted = lines, key, downwards, order
+        return self._sorted[3]
 
     def replace(self, changed: Sequence[Line]) -> list[int] | None:
         """Takes in lines that say something else now.
 
         Returns:
-            The rows they stand in; None where one of them would come, go, or stand elsewhere: then nothing was taken
-            in, and everything is to be arranged anew.
+            The rows they stand in; None where one of them would come, go, or stand elsewhere, and where they are so
+            many that it is sooner done: then nothing was taken in, and everything is to be arranged anew.
         """
+        rows = self._places_of(changed) if len(changed) <= _SOONER_ARRANGED else None
+        if rows is None:
+            self._sorted = None
+            return None
+        for line in changed:
+            row = self._row_of.get(line.clip.id)
+            if row is not None:
+                before, self.rows[row] = self.rows[row], line
+                if not isinstance(before, Line) or before.clip.facts is not line.clip.facts:
+                    self._seconds = None
+        if len(rows) < len(changed):
+            # What a hidden one was sorted by is not known any more.
+            self._sorted = None
+        return rows
+
+    def _places_of(self, changed: Sequence[Line]) -> list[int] | None:
+        """The rows of lines that stay where they are; None where one of them does not."""
         rows: list[int] = []
         every, grouping, key = self.showing == "all" and not self.wanted, self.look.grouping, self.look.sorted_by
         for line in changed:
@@ -89,57 +130,78 @@ class Browsing:
                 if grouping and _under(before, grouping) != _under(line, grouping):
                     return None
                 rows.append(row)
-        for line in changed:
-            row = self._row_of.get(line.clip.id)
-            if row is not None:
-                self.rows[row] = line
         return rows
 
     def _is_shown(self, line: Line) -> bool:
-        if self.showing == "all":
-            shown = True
-        elif self.showing == "undecided":
-            shown = not line.clip.opinion.verdict
+        return bool(self._filtered([line]))
+
+    def _filtered(self, lines: list[Line]) -> list[Line]:
+        """Those of some lines that are to be shown, all at once: for ten thousand, a call each takes longer than all
+        that is looked at."""
+        if self.showing == "undecided":
+            lines = [line for line in lines if not line.clip.opinion.verdict]
         elif self.showing == "odd":
-            shown = bool(line.odd)
+            lines = [line for line in lines if line.odd]
         elif self.showing == "problems":
-            shown = line.has_problem
-        else:
-            shown = line.clip.opinion.verdict == self.showing
-        return shown and (not self.wanted or all(line.holds(word) for word in self.wanted.split()))
+            lines = [line for line in lines if line.has_problem]
+        elif self.showing != "all":
+            lines = [line for line in lines if line.clip.opinion.verdict == self.showing]
+        for word in self.wanted.split():
+            lines = [line for line in lines if word in line.words or word in line.said.words]
+        return lines
 
     def count_of(self, clip_ids: Iterable[int]) -> int:
         """How many of some clips are shown."""
         return sum(map(self._row_of.__contains__, clip_ids))
 
+    def those_shown(self, clip_ids: Iterable[int]) -> list[int]:
+        """Those of some clips that are shown."""
+        return [clip_id for clip_id in clip_ids if clip_id in self._row_of]
+
+    def rows_of(self, clip_ids: Iterable[int]) -> list[int]:
+        """Where those of some clips stand that are shown."""
+        rows = self._row_of
+        return [rows[clip_id] for clip_id in clip_ids if clip_id in rows]
+
     def row_of(self, clip_id: int) -> int | None:
         """Where a clip stands now, if it is shown."""
         return self._row_of.get(clip_id)
 
-    def shown(self) -> list[Line]:
-        """The lines among the rows."""
-        return [row for row in self.rows if isinstance(row, Line)]
+    @property
+    def count(self) -> int:
+        """How many clips are shown."""
+        return len(self._row_of)
+
+    @property
+    def seconds(self) -> float:
+        """How long all that is shown is; summed up anew where something else was found of a clip."""
+        if self._seconds is None:
+            self._seconds = sum([row.keys["Length"] for row in self.rows if isinstance(row, Line)])
+        return self._seconds
 
 
 def _under(line: Line, grouping: Grouping) -> tuple[object, ...]:
     """Which heading a line stands below, and what it adds to that."""
-    return _group_of(line, grouping), length_s(line.clip)
+    return _names_of([line], grouping)[0], line.keys["Length"]
 
 
 def _grouped(lines: Sequence[Line], grouping: Grouping) -> list[Line | Heading]:
     """Lines below a heading each group, in the order in which groups first occur."""
-    groups: dict[str, list[Line]] = {}
-    for line in lines:
-        groups.setdefault(_group_of(line, grouping), []).append(line)
+    groups: defaultdict[str, list[Line]] = defaultdict(list)
+    for name, line in zip(_names_of(lines, grouping), lines, strict=True):
+        groups[name].append(line)
     rows: list[Line | Heading] = []
     for name, group in groups.items():
-        seconds = sum(length_s(line.clip) or 0.0 for line in group)
+        seconds = sum([line.keys["Length"] for line in group])
         rows.append(Heading(f"{name}   {count_text(len(group), 'clip')}, {clock_text(seconds)}"))
         rows += group
     return rows
 
 
-def _group_of(line: Line, grouping: Grouping) -> str:
+def _names_of(lines: Sequence[Line], grouping: Grouping) -> list[str]:
+    """The group of each line."""
     if grouping == "Make":
-        return line.make
-    return line.text(grouping) or "not decided"
+        return [line.make for line in lines]
+    if grouping == "Keep":
+        return [line.said.texts[grouping] or "not decided" for line in lines]
+    return [line.texts[grouping] for line in lines]

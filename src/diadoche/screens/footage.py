@@ -14,7 +14,7 @@ from diadoche.core.rates import rate_text
 from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.screens.browsing import Browsing, FootageLook, Grouping, Heading, Showing
 from diadoche.screens.comparing import ComparedLine, compare
-from diadoche.screens.lines import ALL_COLUMNS, Column, Line, length_s
+from diadoche.screens.lines import ALL_COLUMNS, Column, Line
 from diadoche.screens.selection import MarkedPart, Selection
 from diadoche.screens.shelf import ClipsChanged, Shelf
 from diadoche.services.jobs.measure_playback import gain_words, playback_words
@@ -98,7 +98,9 @@ class FootageScreen:
         return tuple(column for column in ALL_COLUMNS if column.name in self.look.columns)
 
     def _clips_changed(self, change: ClipsChanged) -> None:
-        rows = None if change.clip_ids is None else self.browsing.replace(list(self._shelf.chosen(change.clip_ids)))
+        rows = None
+        if change.clip_ids is not None:
+            rows = self.browsing.replace(self._shelf.chosen(change.clip_ids))
         if rows is None:
             self._arrange()
         else:
@@ -116,18 +118,12 @@ class FootageScreen:
 
     def headline(self) -> str:
         """How much there is, how much of it is shown, and what most of it is."""
-        lines = self._shelf.lines
-        if not lines:
+        there, shown = len(self._shelf.lines), self.browsing.count
+        if not there:
             return ""
-        shown = self.browsing.shown()
-        seconds = sum(length_s(line.clip) or 0.0 for line in shown)
-        parts = [
-            f"{len(shown)} of {count_text(len(lines), 'clip')}"
-            if len(shown) < len(lines)
-            else count_text(len(lines), "clip")
-        ]
-        parts.append(f"{clock_text(seconds)} of footage")
-        majority, odd = self._shelf.majority, sum(bool(line.odd) for line in lines)
+        clips = count_text(there, "clip")
+        parts = [f"{shown} of {clips}" if shown < there else clips, f"{clock_text(self.browsing.seconds)} of footage"]
+        majority, odd = self._shelf.majority, self._shelf.odd
         if majority is not None:
             which = "all are" if majority.clips == majority.of else f"{majority.clips} are"
             parts.append(f"{which} {majority.words}")
@@ -135,21 +131,9 @@ class FootageScreen:
             parts.append("1 stands out" if odd == 1 else f"{odd} stand out")
         return " · ".join(parts)
 
-    def texts(self, row: int) -> tuple[str, ...]:
-        """One row of the table."""
-        line = self.rows[row]
-        if isinstance(line, Heading):
-            return (line.words, *[""] * (len(self.columns) - 1))
-        return tuple(line.text(column.name) for column in self.columns)
-
     def is_heading(self, row: int) -> bool:
         """Whether a row stands above a group."""
         return isinstance(self.rows[row], Heading)
-
-    def has_problem(self, row: int) -> bool:
-        """Whether something about the clip needs a person."""
-        line = self.rows[row]
-        return isinstance(line, Line) and line.has_problem
 
     # -- how it is shown -----------------------------------------------------------------------
 
@@ -193,8 +177,7 @@ class FootageScreen:
 
     def selected_rows(self) -> list[int]:
         """Where the selected clips stand now."""
-        found = (self.browsing.row_of(clip_id) for clip_id in self.selection.clip_ids)
-        return sorted(row for row in found if row is not None)
+        return sorted(self.browsing.rows_of(self.selection.clip_ids))
 
     @property
     def current(self) -> KeptClip | None:
@@ -223,8 +206,9 @@ class FootageScreen:
 
     def _chosen(self) -> Iterator[Line]:
         """The selected clips that are shown: what a search hides is not judged with the rest."""
-        shown = (clip_id for clip_id in self.selection.clip_ids if self.browsing.row_of(clip_id) is not None)
-        return self._shelf.chosen(shown)
+        for clip_id in self.selection.clip_ids:
+            if self.browsing.row_of(clip_id) is not None:
+                yield from self._shelf.chosen([clip_id])
 
     @property
     def chosen_count(self) -> int:
@@ -373,7 +357,7 @@ class FootageScreen:
         changed: dict[Opinion, Opinion] = {}
         judged: dict[int, Opinion] = {}
         last = new = None
-        for line in self._chosen():
+        for line in self._shelf.chosen(self.browsing.those_shown(self.selection.clip_ids)):
             before = line.clip.opinion
             # It is mostly the very same as that of the clip before, which is sooner seen than looked up.
             if new is None or before is not last:

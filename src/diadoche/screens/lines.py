@@ -57,10 +57,6 @@ class Line(NamedTuple):
     make: str
     majority: Majority | None
 
-    def holds(self, word: str) -> bool:
-        """Whether it can be found by a word, in small letters."""
-        return word in self.words or word in self.said.words
-
     def text(self, column: str) -> str:
         """What a column says of it, by the column's name."""
         return self.said.texts[column] if column in self.said.texts else self.texts[column]
@@ -258,7 +254,8 @@ def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
         clip = line.clip.with_opinion(opinion)
         if said is None or opinion is not last:
             last, said = opinion, _said_of(clip)
-        yield Line._make((clip, said, *line[2:]))
+        # The first two fields of the tuple; to name them (`_replace`) takes four times as long.
+        yield tuple.__new__(Line, (clip, said, *line[2:]))
 
 
 def _said_of(clip: KeptClip) -> Said:

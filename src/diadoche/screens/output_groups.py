@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
 from diadoche.core.identify.facts import Facts
 from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.clip_formats import Alike, ClipFormats, FormatCount
 from diadoche.screens.marks import Mark
 from diadoche.screens.output_plan import MADE, OutputPlan, is_unwanted
 from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
-from diadoche.screens.recipe_chooser import Alike, Outlook, alike_with_places, outlook
+from diadoche.screens.recipe_chooser import outlook
+from diadoche.screens.route_tally import RouteTally, Standing
+from diadoche.screens.shelf import Shelf
 from diadoche.screens.stitch_group import StitchGroup
 from diadoche.services.ledger.kept_clips import KeptClip
 
@@ -32,34 +35,93 @@ _CONTAINERS = {
 
 
 class OutputGroups:
-    """Clips by what they need, put together once for every change."""
+    """Clips by what they need. They are counted when somebody asks, and of them those alone of which something new was
+    told: which these are is known by their ids, and all are counted anew where all may be others."""
 
-    def __init__(self, plan: OutputPlan, stitch: StitchGroup) -> None:
+    def __init__(self, plan: OutputPlan, stitch: StitchGroup, shelf: Shelf) -> None:
         self._plan = plan
         self._stitch = stitch
-        self._clips: Sequence[KeptClip] = ()
-        self._by_route: dict[str, list[KeptClip]] | None = {}
+        self._shelf = shelf
+        self._formats = ClipFormats()
+        self._tallies: dict[str, RouteTally] = {}
+        self._standings: dict[int, Standing] = {}
+        # Of which clips something new was told since they were counted; None where that may be all.
+        self._uncounted: set[int] | None = None
+        # What was in the queue when they were counted.
+        self._asked: set[int] = set()
+        self._by_route: dict[str, list[KeptClip]] | None = None
         self._groups: list[GroupRow] | None = None
-        self._known_alike: tuple[list[Facts], list[Alike], list[int]] = [], [], []
 
-    def take(self, clips: Sequence[KeptClip]) -> None:
-        """The clips as they are now, all of them looked at; they are told apart when somebody asks."""
-        self._clips, self._by_route = clips, None
+    def clips_changed(self, clip_ids: Iterable[int] | None) -> None:
+        """Something else is known or said of some clips; with None all may be others, or stand elsewhere."""
+        if clip_ids is None:
+            self._uncounted = None
+        elif self._uncounted is not None:
+            self._uncounted.update(clip_ids)
+        self._by_route = None
         self.forget()
 
     def forget(self) -> None:
-        """Something else was chosen, asked for or made."""
+        """Something else was chosen, or asked for."""
         self._groups = None
 
+    @property
+    def known(self) -> int:
+        """How many clips were looked at."""
+        self._count()
+        return len(self._standings)
+
+    def _count(self) -> None:
+        if self._uncounted is None:
+            self._tallies, self._standings, self._asked = {}, {}, set(self._plan.asked)
+            lines = self._shelf.lines
+        else:
+            changed = self._uncounted | (self._asked ^ self._plan.asked)
+            if not changed:
+                return
+            self._asked = set(self._plan.asked)
+            lines = self._shelf.chosen(changed)
+        self._uncounted = set()
+        standings, asked = self._standings, self._asked
+        for line in lines:
+            clip = line.clip
+            facts, before = clip.facts, standings.get(clip.id)
+            # Ten thousand are judged by one key, and most verdicts change nothing here. Facts are compared by what
+            # they are, which is much: what was found anew is another value.
+            if facts is not None and (
+                before is None
+                or clip.outputs
+                or before.facts is not facts
+                or before.unwanted != is_unwanted(clip)
+                or before.asked != (clip.id in asked)
+            ):
+                self._count_clip(clip, facts, before)
+
+    def _count_clip(self, clip: KeptClip, facts: Facts, before: Standing | None) -> None:
+        standing = Standing(
+            facts,
+            bool(clip.outputs) and self._plan.delivered(clip) is not None,
+            is_unwanted(clip),
+            clip.id in self._asked,
+            clip.has_sounds and not facts.sound_apart,
+        )
+        if before is not None:
+            self._tallies[before.facts.route.name].take_out(clip.id, before)
+        name = facts.route.name
+        if name not in self._tallies:
+            self._tallies[name] = RouteTally(self._formats)
+        self._tallies[name].put_in(clip.id, standing)
+        self._standings[clip.id] = standing
+
     def of(self, route: str) -> list[KeptClip]:
-        """The clips of a route."""
+        """The clips of a route, in the shoot's order."""
         if route == "stitch":
             return [take.clip for take in self._stitch.takes]
         if self._by_route is None:
             self._by_route = {}
-            for clip in self._clips:
-                assert clip.facts is not None
-                self._by_route.setdefault(clip.facts.route.name, []).append(clip)
+            for line in self._shelf.lines:
+                if line.clip.facts is not None:
+                    self._by_route.setdefault(line.clip.facts.route.name, []).append(line.clip)
         return self._by_route.get(route, [])
 
     def open_clips(self, route: str) -> list[KeptClip]:
@@ -68,20 +130,29 @@ class OutputGroups:
 
     def can_be_made(self, route: str) -> list[KeptClip]:
         """Those of which the next start would make something: a recipe may not hold all of them."""
-        return self._makeable(route, self.open_clips(route))
-
-    def _makeable(self, route: str, clips: list[KeptClip]) -> list[KeptClip]:
+        clips = self.open_clips(route)
         if route != "convert":
             return clips
-        with_picture = [clip for clip in clips if clip.facts is not None and clip.facts.video]
-        kinds, places = self._alike_with_places(with_picture)
-        held = [outlook([kind], self._plan.recipe, self._plan.changes).refused == 0 for kind in kinds]
-        return [clip for clip, place in zip(with_picture, places, strict=True) if held[place]]
+        with_picture = _with_picture(clips)
+        held = self._held(self._formats.count(with_picture))
+        numbers = {clip_id for clip_id, facts in with_picture if self._formats.of(clip_id, facts)[0] in held}
+        return [clip for clip in clips if clip.id in numbers]
+
+    def _held(self, counts: Mapping[int, FormatCount]) -> set[int]:
+        """Which formats the recipe holds, by their numbers."""
+        recipe, changes = self._plan.recipe, self._plan.changes
+        return {
+            number
+            for number, count in counts.items()
+            if not outlook([self._formats.alike_of(number, count)], recipe, changes).refused
+        }
 
     def groups(self) -> list[GroupRow]:
         """Routes that occur, in the order of the work; put together once for every change."""
         if self._groups is None:
-            self._groups = [self._group(route) for route in _ORDER if self.of(route)]
+            self._count()
+            there = ((route, self._tallies.get(route)) for route in _ORDER)
+            self._groups = [self._group(route, tally) for route, tally in there if tally is not None and tally.clips]
         return self._groups
 
     def clips_of(self, route: str) -> list[ClipRow]:
@@ -105,36 +176,28 @@ class OutputGroups:
         words = warning or ("to make" if route not in self._plan.left_out else "left out with its group")
         return ClipRow(name, reason, size_text(size), words, Mark.EXPECTED)
 
-    def _group(self, route: str) -> GroupRow:
+    def _group(self, route: str, tally: RouteTally) -> GroupRow:
         if route == "stitch":
             return self._stitch.group()
-        clips = self.of(route)
         title, reason = _WORDS[route]
-        made, unwanted, open_clips = self._told_apart(clips)
-        if route not in MADE:
-            unwanted, open_clips = 0, []
-        to_make = len(self._makeable(route, open_clips))
-        size, warning = self._estimate(route, open_clips)
-        left_out = f"{count_text(unwanted, 'clip')} marked no: left out." if unwanted else ""
-        warning = " ".join(filter(None, (_sound_apart(open_clips), warning)))
-        mark = Mark.DONE if route == "ready" or (made == len(clips) and made) else Mark.EXPECTED
-        if any(clip.id in self._plan.asked for clip in clips):
+        to_make, size, warning, left_out = 0, 0, "", ""
+        if route in MADE:
+            to_make, size, warning = self._open_words(route, tally)
+            left_out = f"{count_text(tally.unwanted, 'clip')} marked no: left out." if tally.unwanted else ""
+        mark = Mark.DONE if route == "ready" or tally.made == tally.clips else Mark.EXPECTED
+        if tally.asked:
             mark = Mark.UNDER_WAY
         if route == "unsupported":
             mark = Mark.PROBLEM
-        if (
-            route == "convert"
-            and len({clip.facts.route.reasons for clip in clips if clip.facts}) == 1
-            and clips[0].facts
-        ):
-            reason = clips[0].facts.route.reasons[0]
+        if route == "convert" and len(tally.reasons) == 1:
+            reason = next(iter(tally.reasons))[0]
         return GroupRow(
             route,
             title,
             f"{reason} {left_out}".strip(),
-            len(clips),
+            tally.clips,
             to_make,
-            made,
+            tally.made,
             f"about {size_text(size)}" if to_make else "",
             size,
             self._choices(route),
@@ -145,18 +208,24 @@ class OutputGroups:
             mark,
         )
 
-    def _told_apart(self, clips: Sequence[KeptClip]) -> tuple[int, int, list[KeptClip]]:
-        """How many are made and how many unwanted, and what is to be made still: of ten thousand, looked at once."""
-        made = unwanted = 0
-        open_clips = []
-        for clip in clips:
-            if self._plan.delivered(clip) is not None:
-                made += 1
-            elif is_unwanted(clip):
-                unwanted += 1
-            elif clip.id not in self._plan.asked:
-                open_clips.append(clip)
-        return made, unwanted, open_clips
+    def _open_words(self, route: str, tally: RouteTally) -> tuple[int, int, str]:
+        """How many clips a start would make, how many bytes these become, and what there is to say of them."""
+        to_make, size, warning = tally.open, tally.open_bytes, ""
+        if route == "convert":
+            to_make = sum(tally.open_formats[number].clips for number in self._held(tally.open_formats))
+            size, warning = self._outlook_of(self._formats.alike(tally.open_formats), tally.open)
+        return to_make, size, " ".join(filter(None, (self._sound_apart(route, tally.sounds_apart), warning)))
+
+    def _sound_apart(self, route: str, clip_ids: set[int]) -> str:
+        """What is said where a camera kept more sound in files of its own: beside a picture that has sound, it stays.
+        The first of them is named."""
+        first = next((clip.clip.name for clip in self.of(route) if clip.id in clip_ids), "") if clip_ids else ""
+        if not first:
+            return ""
+        names = f"{first} and {len(clip_ids) - 1} more" if len(clip_ids) > 1 else first
+        return (
+            f"{names}: a second sound lies in files of its own and does not come along; it is kept beside the original."
+        )
 
     def _choices(self, route: str) -> tuple[Choice, ...]:
         if route in self._plan.containers:
@@ -166,31 +235,20 @@ class OutputGroups:
     def _estimate(self, route: str, clips: list[KeptClip]) -> tuple[int, str]:
         if route != "convert":
             return sum(clip.facts.size_bytes for clip in clips if clip.facts), ""
-        found: Outlook = outlook(self.alike(clips), self._plan.recipe, self._plan.changes)
-        few = f"{found.refused} of {len(clips)}: " if 0 < found.refused < len(clips) else ""
+        return self._outlook_of(self.alike(clips), len(clips))
+
+    def _outlook_of(self, alike: Sequence[Alike], clips: int) -> tuple[int, str]:
+        """How large some clips become by the recipe, and what it does not hold of them."""
+        found = outlook(alike, self._plan.recipe, self._plan.changes)
+        few = f"{found.refused} of {clips}: " if 0 < found.refused < clips else ""
         refusal = f"{few}{found.refusal}" if found.refused else ""
         return found.size_bytes, " ".join(filter(None, (refusal, *found.losses)))
 
     def alike(self, clips: Sequence[KeptClip]) -> list[Alike]:
-        """Clips by format. The same clips are asked for at every refresh: ten thousand are put together once."""
-        return self._alike_with_places(clips)[0]
-
-    def _alike_with_places(self, clips: Sequence[KeptClip]) -> tuple[list[Alike], list[int]]:
-        facts: list[Facts] = [clip.facts for clip in clips if clip.facts is not None and clip.facts.video]
-        known, found, places = self._known_alike
-        if len(facts) != len(known) or any(mine is not theirs for mine, theirs in zip(facts, known, strict=True)):
-            found, places = alike_with_places(facts)
-            if len(facts) > 1:
-                self._known_alike = facts, found, places
-        return found, places
+        """Some clips by format."""
+        return self._formats.alike(self._formats.count(_with_picture(clips)))
 
 
-def _sound_apart(clips: Sequence[KeptClip]) -> str:
-    """What is said where a camera kept more sound in files of its own: beside a picture that has sound, it stays."""
-    apart = [
-        clip.clip.name for clip in clips if clip.has_sounds and clip.facts is not None and not clip.facts.sound_apart
-    ]
-    if not apart:
-        return ""
-    names = f"{apart[0]} and {len(apart) - 1} more" if len(apart) > 1 else apart[0]
-    return f"{names}: a second sound lies in files of its own and does not come along; it is kept beside the original."
+def _with_picture(clips: Sequence[KeptClip]) -> list[tuple[int, Facts]]:
+    """Those that have a picture, by their ids."""
+    return [(clip.id, clip.facts) for clip in clips if clip.facts is not None and clip.facts.video]

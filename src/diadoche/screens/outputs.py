@@ -18,7 +18,7 @@ from diadoche.screens.output_plan import MADE, OutputPlan, Request
 from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
 from diadoche.screens.recipe_chooser import RecipeChooser
 from diadoche.screens.selection import MarkedPart
-from diadoche.screens.shelf import Shelf
+from diadoche.screens.shelf import ClipsChanged, Shelf
 from diadoche.screens.stitch_group import StitchGroup
 from diadoche.screens.stitching import Stitching
 from diadoche.services.jobs.make_output import MakeRequest, outputs_folder
@@ -45,29 +45,34 @@ class OutputsScreen:
         self.on_change: Callable[[], None] = lambda: None
         self.stitching = Stitching(station, ledger, runner)
         self._layouts = station.layouts()
-        self._clips: list[KeptClip] = []
         # Clips of any shoot whose outputs are in the queue.
         self._asked: set[int] = set()
         self._begin_plan()
         self.stitching.listeners.append(self._tell)
-        shelf.listeners.append(lambda _change: self.refresh())
+        shelf.listeners.append(self._clips_changed)
 
     def _begin_plan(self) -> None:
         """Every shoot has a plan of its own."""
         self._plan = OutputPlan(self._station, self._asked)
         self._stitch = StitchGroup(self._plan, self.stitching)
-        self._groups = OutputGroups(self._plan, self._stitch)
+        self._groups = OutputGroups(self._plan, self._stitch, self._shelf)
         self._made = MadeOutputs(self._shelf, self._plan, self._stitch, self.stitching, self.folder)
 
     def refresh(self) -> None:
-        """Takes the clips as they are now."""
+        """Takes the clips as they are now: which files are there may have changed, too."""
+        self._clips_changed(ClipsChanged())
+
+    def _clips_changed(self, change: ClipsChanged) -> None:
         if self._plan.shoot != self._station.shoot.id:
             self._begin_plan()
         self._made.forget()
-        self._clips = [line.clip for line in self._shelf.lines if line.clip.facts is not None]
-        self._stitch.take(self._clips, self._layouts)
-        self._groups.take(self._clips)
+        self._stitch.take(self._known_clips, self._layouts)
+        self._groups.clips_changed(change.clip_ids)
         self._tell()
+
+    def _known_clips(self) -> list[KeptClip]:
+        """Those that were looked at."""
+        return [line.clip for line in self._shelf.lines if line.clip.facts is not None]
 
     @property
     def profile(self) -> str:
@@ -90,7 +95,7 @@ class OutputsScreen:
         self._station.change_settings(profile=name)
         routed = [
             (clip.id, clip.facts.routed(route(clip.facts, profile, len(clip.paths))))
-            for clip in self._clips
+            for clip in self._known_clips()
             if clip.facts is not None
         ]
         record_many_facts(self._ledger, routed)
@@ -103,7 +108,7 @@ class OutputsScreen:
     def summary(self) -> str:
         """The words under the view's name."""
         todo = sum(row.to_make for row in self.groups())
-        unknown = len(self._shelf.lines) - len(self._clips)
+        unknown = len(self._shelf.lines) - self._groups.known
         if unknown and not todo:
             return f"{unknown} not looked at yet"
         making = self.being_made()
@@ -324,7 +329,7 @@ class OutputsScreen:
     @property
     def can_hand_off(self) -> bool:
         """Whether there is anything to hand off."""
-        return bool(self._clips)
+        return self._groups.known > 0
 
     @property
     def proposed_hand_off(self) -> str:

@@ -3,54 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
-from diadoche.core.convert.formats import PictureFormat, SoundFormat
 from diadoche.core.convert.lookup_table import LookUpTable, read_table, unread_table
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe, ScanChange, mistaken_recipes, own_recipe_file, recipes
 from diadoche.core.errors import DiadocheError, RequestError
-from diadoche.core.identify.facts import Facts
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import count_text, size_text
+from diadoche.screens.clip_formats import Alike
 from diadoche.screens.marks import Mark
 from diadoche.services.background import InBackground, at_once
-
-
-@dataclass(frozen=True, slots=True)
-class Alike:
-    """Clips of one format: how many, and how many pictures they have together."""
-
-    picture: PictureFormat
-    sounds: tuple[SoundFormat, ...]
-    clips: int
-
-
-def alike(facts: Iterable[Facts]) -> list[Alike]:
-    """Clips put together by what a recipe makes of them: a thousand of one camera are one question, not a thousand."""
-    return alike_with_places(facts)[0]
-
-
-def alike_with_places(facts: Iterable[Facts]) -> tuple[list[Alike], list[int]]:
-    """The same, and for each clip the place of those among which it is."""
-    found: dict[tuple[PictureFormat, tuple[SoundFormat, ...]], tuple[int, int]] = {}
-    order: dict[tuple[PictureFormat, tuple[SoundFormat, ...]], int] = {}
-    places = []
-    for each in facts:
-        picture = PictureFormat.of(each)
-        key = (
-            replace(picture, pictures=0, timecode=None, labels=None),
-            tuple(SoundFormat.of(track) for track in each.audio),
-        )
-        clips, pictures = found.get(key, (0, 0))
-        found[key] = clips + 1, pictures + picture.pictures
-        places.append(order.setdefault(key, len(order)))
-    kinds = [
-        Alike(replace(picture, pictures=pictures), sounds, clips)
-        for (picture, sounds), (clips, pictures) in found.items()
-    ]
-    return kinds, places
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import tzinfo
 
@@ -46,6 +46,8 @@ class Shelf:
         self._places: dict[int, int] = {}
         self._zone: tzinfo | None = None
         self._tally = Tally()
+        # How many clips stand out from those of their cards.
+        self.odd = 0
         # What is found of clips is told together, some times a second; the window puts a timer here.
         self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._gathering = False
@@ -90,6 +92,7 @@ class Shelf:
             ]
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
             self._zone = zone_of([line.clip for line in self.lines])
+            self.odd = sum(bool(line.odd) for line in self.lines)
         if self._again:
             self._again = False
             self.refresh()
@@ -119,7 +122,9 @@ class Shelf:
         if clip.facts is not None:
             self._tally.add(clip.facts, -1)
         self._tally.add(found.facts)
-        self.lines[place] = line_of(clip._replace(facts=found.facts), self._zone, self.lines[place].majority)
+        before = self.lines[place]
+        line = self.lines[place] = line_of(clip._replace(facts=found.facts), self._zone, before.majority)
+        self.odd += bool(line.odd) - bool(before.odd)
         self._found.add(found.clip_id)
         if not self._gathering:
             self._gathering = True
@@ -166,9 +171,10 @@ class Shelf:
             # written it is also where showing it fails.
             self._ledger.writer.do(write)
 
-    def chosen(self, clip_ids: Iterable[int]) -> Iterator[Line]:
+    def chosen(self, clip_ids: Iterable[int]) -> list[Line]:
         """The lines of some clips, in the order in which they are named."""
-        return (self.lines[self._places[clip_id]] for clip_id in clip_ids if clip_id in self._places)
+        places, lines = self._places, self.lines
+        return [lines[places[clip_id]] for clip_id in clip_ids if clip_id in places]
 
     def has(self, clip_id: int) -> bool:
         """Whether a clip is among the lines."""

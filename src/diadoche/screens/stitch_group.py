@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from diadoche.core.cards.layout import Layout
@@ -24,19 +24,19 @@ class StitchGroup:
     def __init__(self, plan: OutputPlan, stitching: Stitching) -> None:
         self._plan = plan
         self._stitching = stitching
-        self._clips: Sequence[KeptClip] = ()
+        self._clips: Callable[[], Sequence[KeptClip]] = tuple
         self._layouts: Sequence[Layout] = ()
         self._takes: list[Take] | None = []
 
-    def take(self, clips: Sequence[KeptClip], layouts: Sequence[Layout]) -> None:
-        """The clips as they are now; they are put together when somebody asks for takes."""
+    def take(self, clips: Callable[[], Sequence[KeptClip]], layouts: Sequence[Layout]) -> None:
+        """Clips may be others now; they are asked for, and put together, when somebody asks for takes."""
         self._clips, self._layouts, self._takes = clips, layouts, None
 
     @property
     def takes(self) -> list[Take]:
         """In their order."""
         if self._takes is None:
-            self._takes = takes_of(self._clips, self._layouts)
+            self._takes = takes_of(self._clips(), self._layouts)
         return self._takes
 
     def rows(self) -> list[ClipRow]:

@@ -17,8 +17,8 @@ from diadoche.core.names import safe_name
 from diadoche.core.sizes import count_text
 from diadoche.core.sphere.rig import Rig, rig_of, supplied_rigs
 from diadoche.core.sphere.shape import SHARED, SphereShape
+from diadoche.screens.clip_formats import Alike
 from diadoche.screens.marks import Mark
-from diadoche.screens.recipe_chooser import Alike
 from diadoche.services.jobs.calibrate import CalibrateRequest
 from diadoche.services.jobs.lens_take import LensTake, StitchSettings, proposed_size
 from diadoche.services.jobs.stitch import AlignedRig, StitchRequest

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from diadoche.screens.browsing import Heading
 from diadoche.screens.footage import FootageScreen
+from diadoche.screens.lines import Column, Line
 from diadoche.screens.marks import Mark
 from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.file_manager import dragged
@@ -33,6 +34,21 @@ _CLIP = (
     | Qt.ItemFlag.ItemNeverHasChildren
 )
 _AROUND_PX = 24
+# Numbers, for Qt asks with these, and one screenful asks a thousand times: to look an enumeration up takes longer than
+# all the rest of an answer.
+_DISPLAY, _TOOL_TIP, _FONT, _DECORATION, _ACCESSIBLE_TEXT, _ALIGNMENT = (
+    role.value
+    for role in (
+        Qt.ItemDataRole.DisplayRole,
+        Qt.ItemDataRole.ToolTipRole,
+        Qt.ItemDataRole.FontRole,
+        Qt.ItemDataRole.DecorationRole,
+        Qt.ItemDataRole.AccessibleTextRole,
+        Qt.ItemDataRole.TextAlignmentRole,
+    )
+)
+_ANSWERED = frozenset({_DISPLAY, _TOOL_TIP, _FONT, _DECORATION, _ACCESSIBLE_TEXT})
+_BEGINS_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 
 
 def _stretches(rows: Iterable[int]) -> Iterator[tuple[int, int]]:
@@ -60,7 +76,10 @@ class FootageModel(QAbstractTableModel):
         self._painted: dict[Path, int] = {}
         icons.listeners.append(self._picture_came)
         self._rows = 0
-        self._columns: tuple[str, ...] = ()
+        self._columns: tuple[Column, ...] = ()
+        self._names: tuple[str, ...] = ()
+        # The column that holds pictures and marks.
+        self._mark_column = 0
 
     def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
         return 0 if parent.isValid() else self._rows
@@ -69,39 +88,38 @@ class FootageModel(QAbstractTableModel):
         return 0 if parent.isValid() else len(self._columns)
 
     def flags(self, index: QModelIndex) -> Qt.ItemFlag:
-        row = index.row()
         if not index.isValid():
             return Qt.ItemFlag.NoItemFlags
-        if row < len(self._screen.rows) and self._screen.is_heading(row):
+        row, rows = index.row(), self._screen.rows
+        if row < len(rows) and isinstance(rows[row], Heading):
             return _HEADING
         return _CLIP
 
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if not index.isValid() or index.row() >= len(self._screen.rows):
+    def data(self, index: QModelIndex, role: int = _DISPLAY) -> object:
+        if role not in _ANSWERED:
             return None
-        row, column = index.row(), index.column()
-        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
-            texts = self._screen.texts(row)
-            return texts[column] if column < len(texts) else None
-        if role == Qt.ItemDataRole.FontRole and self._screen.is_heading(row):
-            font = QFont()
-            font.setBold(True)
-            return font
-        marked = column == self._mark_column() and self._screen.has_problem(row)
-        if role == Qt.ItemDataRole.DecorationRole and column == self._mark_column():
-            return self._icon(row, marked)
-        if marked and role == Qt.ItemDataRole.AccessibleTextRole:
-            return f"{self._screen.texts(row)[column]}, {Mark.PROBLEM.value}"
+        row, column, rows = index.row(), index.column(), self._screen.rows
+        if not 0 <= row < len(rows) or not 0 <= column < len(self._columns):
+            return None
+        line = rows[row]
+        if isinstance(line, Heading):
+            return _of_heading(line, column, role)
+        if role in {_DISPLAY, _TOOL_TIP}:
+            return line.text(self._names[column])
+        if column == self._mark_column:
+            if role == _DECORATION:
+                return self._icon(line)
+            if role == _ACCESSIBLE_TEXT and line.has_problem:
+                return f"{line.text(self._names[column])}, {Mark.PROBLEM.value}"
         return None
 
-    def _icon(self, row: int, marked: bool) -> QIcon | None:
+    def _icon(self, line: Line) -> QIcon | None:
         """The first picture of a clip, with a mark where something about it needs a person."""
-        line = self._screen.rows[row]
-        path = line.clip.first_file if not isinstance(line, Heading) else None
-        if isinstance(line, Heading) or path is None:
+        path = line.clip.first_file
+        if path is None:
             return None
         self._painted[path] = line.clip.id
-        return self._icons.icon(path, Mark.PROBLEM if marked else None)
+        return self._icons.icon(path, Mark.PROBLEM if line.has_problem else None)
 
     def _picture_came(self, path: Path) -> None:
         clip_id = self._painted.get(path)
@@ -120,19 +138,15 @@ class FootageModel(QAbstractTableModel):
         # Nothing that takes an original away: who would move it is offered a copy.
         return Qt.DropAction.CopyAction
 
-    def _mark_column(self) -> int:
-        return self._columns.index("Clip") if "Clip" in self._columns else 0
-
-    def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if way != Qt.Orientation.Horizontal or section >= len(self._screen.columns):
+    def headerData(self, section: int, way: Qt.Orientation, role: int = _DISPLAY) -> object:
+        if way != Qt.Orientation.Horizontal or section >= len(self._columns):
             return None
-        column = self._screen.columns[section]
-        if role == Qt.ItemDataRole.DisplayRole:
-            return column.name
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{column.tip}. A click sorts by it."
+        if role == _DISPLAY:
+            return self._names[section]
+        if role == _ALIGNMENT:
+            return _BEGINS_LEFT
+        if role == _TOOL_TIP:
+            return f"{self._columns[section].tip}. A click sorts by it."
         return None
 
     def rows_changed(self, rows: Iterable[int]) -> None:
@@ -142,14 +156,28 @@ class FootageModel(QAbstractTableModel):
 
     def arranged(self) -> bool:
         """Takes over the screen's rows; tells whether their number or the columns changed."""
-        rows, columns = len(self._screen.rows), tuple(column.name for column in self._screen.columns)
+        rows, columns = len(self._screen.rows), self._screen.columns
         if (rows, columns) == (self._rows, self._columns):
-            self.rows_changed(range(rows))
+            if rows:
+                self.dataChanged.emit(self.index(0, 0), self.index(rows - 1, len(columns) - 1))
             return False
         self.beginResetModel()
         self._rows, self._columns = rows, columns
+        self._names = tuple(column.name for column in columns)
+        self._mark_column = self._names.index("Clip") if "Clip" in self._names else 0
         self.endResetModel()
         return True
+
+
+def _of_heading(heading: Heading, column: int, role: int) -> object:
+    """What is said of the row above a group: its words go across all columns."""
+    if role in {_DISPLAY, _TOOL_TIP}:
+        return heading.words if column == 0 else ""
+    if role == _FONT:
+        font = QFont()
+        font.setBold(True)
+        return font
+    return None
 
 
 class FootageTable(QTableView):
@@ -278,8 +306,11 @@ class FootageTable(QTableView):
     def _selection_changed(self) -> None:
         selection = self.selectionModel()
         if not self._quiet and selection is not None:
-            current = selection.currentIndex().row()
-            self.chosen.emit(sorted(self._selected_rows(), key=lambda row: (row != current, row)))
+            current, rows = selection.currentIndex().row(), self._selected_rows()
+            if current in rows:
+                rows.remove(current)
+                rows.insert(0, current)
+            self.chosen.emit(rows)
 
     def _selected_rows(self) -> list[int]:
         """By its ranges: to ask for each row of ten thousand by itself takes a second."""
@@ -287,8 +318,8 @@ class FootageTable(QTableView):
         assert selection is not None
         ranges = selection.selection()
         spans = [(ranges[number].top(), ranges[number].bottom() + 1) for number in range(len(ranges))]
-        rows = {row for top, behind in spans for row in range(top, behind)}
-        return sorted(row for row in rows if row < len(self._screen.rows) and not self._screen.is_heading(row))
+        rows, there = sorted({row for span in spans for row in range(*span)}), self._screen.rows
+        return [row for row in rows if row < len(there) and not isinstance(there[row], Heading)]
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # Qt's name
         assert event is not None

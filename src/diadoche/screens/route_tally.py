@@ -1,0 +1,85 @@
+"""The clips of one route, counted as they come and go: ten thousand are not counted anew because one was judged."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import NamedTuple
+
+from diadoche.core.identify.facts import Facts
+from diadoche.screens.clip_formats import ClipFormats, FormatCount
+
+
+class Standing(NamedTuple):
+    """What a clip counts as.
+
+    Attributes:
+        facts: what is known of it, its route among that.
+        made: whether an output of it is there.
+        unwanted: whether a person said no to it.
+        asked: whether an output of it is in the queue.
+        sound_apart: whether a second sound of it lies in files of its own.
+    """
+
+    facts: Facts
+    made: bool
+    unwanted: bool
+    asked: bool
+    sound_apart: bool
+
+    @property
+    def is_open(self) -> bool:
+        """Whether something is to be made of it still."""
+        return not (self.made or self.unwanted or self.asked)
+
+
+class RouteTally:
+    """How many clips of a route there are, how they stand, and what those that are open amount to.
+
+    What was put in is taken out by the very same standing, so that nothing is left of it.
+    """
+
+    def __init__(self, formats: ClipFormats) -> None:
+        self._formats = formats
+        self.clips = self.made = self.unwanted = self.asked = 0
+        # Of those that are open: how many, their bytes, their formats, and which have sound in files of its own.
+        self.open = self.open_bytes = 0
+        self.open_formats: dict[int, FormatCount] = {}
+        self.sounds_apart: set[int] = set()
+        # Why clips are of this route.
+        self.reasons: Counter[tuple[str, ...]] = Counter()
+
+    def put_in(self, clip_id: int, standing: Standing) -> None:
+        """Counts a clip."""
+        self._count(clip_id, standing, 1)
+        if standing.is_open and standing.sound_apart:
+            self.sounds_apart.add(clip_id)
+
+    def take_out(self, clip_id: int, standing: Standing) -> None:
+        """Counts a clip no more that was counted with this standing."""
+        self._count(clip_id, standing, -1)
+        self.sounds_apart.discard(clip_id)
+
+    def _count(self, clip_id: int, standing: Standing, by: int) -> None:
+        facts = standing.facts
+        self.clips += by
+        self.asked += by * standing.asked
+        self.reasons[facts.route.reasons] += by
+        if not self.reasons[facts.route.reasons]:
+            del self.reasons[facts.route.reasons]
+        if standing.made:
+            self.made += by
+        elif standing.unwanted:
+            self.unwanted += by
+        elif not standing.asked:
+            self.open += by
+            self.open_bytes += by * facts.size_bytes
+            if facts.video:
+                self._count_format(clip_id, facts, by)
+
+    def _count_format(self, clip_id: int, facts: Facts, by: int) -> None:
+        number, pictures = self._formats.of(clip_id, facts)
+        count = self.open_formats.setdefault(number, FormatCount())
+        count.clips += by
+        count.pictures += by * pictures
+        if not count.clips:
+            del self.open_formats[number]
