@@ -337,10 +337,10 @@ def test_what_becomes_known_of_a_clip_stops_nothing_that_plays(
     assert clip.facts is not None
     waits(qtbot, lambda: view.player.image is not None)
     view.player.play(1.0)
-    view.player.open(clip._replace(facts=replace(clip.facts, route=replace(clip.facts.route, name="join"))))
+    view.player.open(replace(clip, facts=replace(clip.facts, route=replace(clip.facts.route, name="join"))))
     assert view.player.playing
     waits(qtbot, lambda: view.player.moment > 3)
     # Other pictures are another matter.
     video = replace(clip.facts.video[0], rotation=90)
-    view.player.open(clip._replace(facts=replace(clip.facts, video=(video,))))
+    view.player.open(replace(clip, facts=replace(clip.facts, video=(video,))))
     assert (view.player.playing, view.player.moment) == (False, 0)

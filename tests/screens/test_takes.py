@@ -90,7 +90,8 @@ def test_a_card_that_is_missing_is_named_and_the_stitched_one_is_no_lens(clips: 
 
 def test_the_same_name_on_another_day_is_another_take(clips: list[KeptClip]) -> None:
     later = [
-        clip._replace(
+        replace(
+            clip,
             id=clip.id + 100,
             clip=replace(clip.clip, start=clip.clip.start + timedelta(days=1) if clip.clip.start else None),
         )

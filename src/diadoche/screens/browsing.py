@@ -8,11 +8,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from diadoche.core.sizes import clock_text, count_text
-from diadoche.screens.lines import USUAL_COLUMNS, Line
+from diadoche.screens.lines import SAID_COLUMNS, USUAL_COLUMNS, Line
 
 # "Route" is what "Needs" was called once: a look that was kept then may still say so.
-# To look where each of so many stands takes longer than to arrange ten thousand.
-_SOONER_ARRANGED = 1_000
 Grouping = Literal["", "Card", "Day", "Make", "Needs", "Keep", "Route"]
 GROUPINGS: tuple[tuple[Grouping, str], ...] = (
     ("", "not in groups"),
@@ -32,6 +30,8 @@ SHOWINGS: tuple[tuple[Showing, str], ...] = (
     ("odd", "those that stand out from the rest"),
     ("problems", "those with a problem"),
 )
+# What a person says changes nothing of which clips these are.
+_WHATEVER_IS_SAID: tuple[Showing, ...] = ("all", "odd", "problems")
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +60,8 @@ class Browsing:
         self.wanted = ""
         self.rows: list[Line | Heading] = []
         self._row_of: dict[int, int] = {}
+        # Of which clips it was last asked whether they are shown, by which rows, and the answer.
+        self._asked: tuple[list[int], dict[int, int], list[int]] = [], {}, []
         # How long all that is shown is; None where that is to be summed up anew.
         self._seconds: float | None = None
         # Where the lines stand that were last arranged, in their order, and by what that is; None where a line among
@@ -94,10 +96,10 @@ class Browsing:
         """Takes in lines that say something else now.
 
         Returns:
-            The rows they stand in; None where one of them would come, go, or stand elsewhere, and where they are so
-            many that it is sooner done: then nothing was taken in, and everything is to be arranged anew.
+            The rows they stand in; None where one of them would come, go, or stand elsewhere: then nothing was taken
+            in, and everything is to be arranged anew.
         """
-        rows = self._places_of(changed) if len(changed) <= _SOONER_ARRANGED else None
+        rows = self._places_of(changed)
         if rows is None:
             self._sorted = None
             return None
@@ -112,6 +114,19 @@ class Browsing:
             self._sorted = None
         return rows
 
+    def judged(self, clip_ids: Iterable[int]) -> list[int] | None:
+        """Takes in that the person says something else of some clips.
+
+        Returns:
+            The rows they stand in; None where what is shown, or where it stands, follows from what a person says: then
+            everything is to be arranged anew.
+        """
+        if self.look.sorted_by in SAID_COLUMNS:
+            self._sorted = None
+        elif not self.wanted and self.look.grouping not in SAID_COLUMNS and self.showing in _WHATEVER_IS_SAID:
+            return self.rows_of(clip_ids)
+        return None
+
     def _places_of(self, changed: Sequence[Line]) -> list[int] | None:
         """The rows of lines that stay where they are; None where one of them does not."""
         rows: list[int] = []
@@ -124,8 +139,7 @@ class Browsing:
                 before = self.rows[row]
                 if not isinstance(before, Line):
                     return None
-                # Of ten thousand that were judged nothing but that is new: their keys are the very same.
-                if (before.keys is not line.keys or key not in line.keys) and before.key(key) != line.key(key):
+                if before.key(key) != line.key(key):
                     return None
                 if grouping and _under(before, grouping) != _under(line, grouping):
                     return None
@@ -150,13 +164,13 @@ class Browsing:
             lines = [line for line in lines if word in line.words or word in line.said.words]
         return lines
 
-    def count_of(self, clip_ids: Iterable[int]) -> int:
-        """How many of some clips are shown."""
-        return sum(map(self._row_of.__contains__, clip_ids))
-
-    def those_shown(self, clip_ids: Iterable[int]) -> list[int]:
-        """Those of some clips that are shown."""
-        return [clip_id for clip_id in clip_ids if clip_id in self._row_of]
+    def those_shown(self, clip_ids: list[int]) -> list[int]:
+        """Those of some clips that are shown. It is asked many times of the same list, whose clips stay as they are."""
+        asked, rows, found = self._asked
+        if asked is not clip_ids or rows is not self._row_of:
+            found = [clip_id for clip_id in clip_ids if clip_id in self._row_of]
+            self._asked = clip_ids, self._row_of, found
+        return found
 
     def rows_of(self, clip_ids: Iterable[int]) -> list[int]:
         """Where those of some clips stand that are shown."""

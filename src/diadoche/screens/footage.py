@@ -98,8 +98,12 @@ class FootageScreen:
         return tuple(column for column in ALL_COLUMNS if column.name in self.look.columns)
 
     def _clips_changed(self, change: ClipsChanged) -> None:
-        rows = None
-        if change.clip_ids is not None:
+        if change.clip_ids is None:
+            rows = None
+            self.selection.keep(self._shelf.has)
+        elif change.judged:
+            rows = self.browsing.judged(change.clip_ids)
+        else:
             rows = self.browsing.replace(self._shelf.chosen(change.clip_ids))
         if rows is None:
             self._arrange()
@@ -109,7 +113,6 @@ class FootageScreen:
     def _arrange(self) -> None:
         """The rows anew; the selection stays with its clips."""
         self.browsing.arrange(self._shelf.lines)
-        self.selection.keep(self._shelf.has)
         self.on_change(None)
 
     def summary(self) -> str:
@@ -206,14 +209,13 @@ class FootageScreen:
 
     def _chosen(self) -> Iterator[Line]:
         """The selected clips that are shown: what a search hides is not judged with the rest."""
-        for clip_id in self.selection.clip_ids:
-            if self.browsing.row_of(clip_id) is not None:
-                yield from self._shelf.chosen([clip_id])
+        for clip_id in self.browsing.those_shown(self.selection.clip_ids):
+            yield from self._shelf.chosen([clip_id])
 
     @property
     def chosen_count(self) -> int:
         """How many clips are selected and shown."""
-        return self.browsing.count_of(self.selection.clip_ids)
+        return len(self.browsing.those_shown(self.selection.clip_ids))
 
     def detail(self) -> Detail | None:
         """The panel's text for the selected clip."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, tzinfo
 from pathlib import PurePath
-from typing import Any, NamedTuple
+from typing import Any
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.identify.alike import Majority, Tally, majority_of, make_of, odd_in
@@ -34,8 +34,9 @@ class Said:
     words: str
 
 
-class Line(NamedTuple):
-    """One clip; a tuple like its clip, and for the same reason.
+@dataclass(slots=True, eq=False)
+class Line:
+    """One clip. Like its clip, nothing of it changes but what the person says.
 
     Attributes:
         clip: what the ledger knows of it.
@@ -221,9 +222,9 @@ STANDS_OUT = Column(
 )
 ALL_COLUMNS = (*COLUMNS, STANDS_OUT)
 # What the person says of a clip.
-_SAID = ("Keep", "Tags", "Note")
-_SAID_COLUMNS = tuple(column for column in COLUMNS if column.name in _SAID)
-_CLIP_COLUMNS = tuple(column for column in COLUMNS if column.name not in _SAID)
+SAID_COLUMNS = ("Keep", "Tags", "Note")
+_OF_PERSON = tuple(column for column in COLUMNS if column.name in SAID_COLUMNS)
+_OF_CLIP = tuple(column for column in COLUMNS if column.name not in SAID_COLUMNS)
 USUAL_COLUMNS = ("Card", "Clip", "Began", "Length", "Picture", "Rate", "Needs", "Keep")
 
 
@@ -235,32 +236,32 @@ def zone_of(clips: Sequence[KeptClip]) -> tzinfo | None:
 
 def line_of(clip: KeptClip, zone: tzinfo | None, majority: Majority | None) -> Line:
     """A clip as a line. `majority` is that of its card."""
-    texts = {column.name: column.text(clip, zone) for column in _CLIP_COLUMNS}
+    texts = {column.name: column.text(clip, zone) for column in _OF_CLIP}
     odd = odd_in(clip.facts, majority) if clip.facts is not None else ()
     texts[STANDS_OUT.name] = ", ".join(odd)
-    keys = {column.name: column.key(clip) for column in _CLIP_COLUMNS} | {STANDS_OUT.name: (-len(odd), odd)}
+    keys = {column.name: column.key(clip) for column in _OF_CLIP} | {STANDS_OUT.name: (-len(odd), odd)}
     names = " ".join(PurePath(span).name for span in clip.clip.spans[:8])
     make = make_of(clip.facts).words if clip.facts is not None else "not looked at yet"
     words = " ".join([*texts.values(), names, make, clip.facts.camera if clip.facts else ""]).lower()
     return Line(clip, _said_of(clip), texts, keys, words, odd, make, majority)
 
 
-def with_opinions(judged: Iterable[tuple[Line, Opinion]]) -> Iterator[Line]:
-    """The lines of the same clips, of which the person says something else; nothing else is put together anew."""
+def say_of(lines: Iterable[Line], opinions: Mapping[int, Opinion]) -> None:
+    """Takes in what the person says of clips now, by their ids."""
     # Ten thousand are judged by one key, and it is the same of all of them.
     last: Opinion | None = None
     said: Said | None = None
-    for line, opinion in judged:
-        clip = line.clip.with_opinion(opinion)
+    for line in lines:
+        clip = line.clip
+        opinion = clip.opinion = opinions[clip.id]
         if said is None or opinion is not last:
             last, said = opinion, _said_of(clip)
-        # The first two fields of the tuple; to name them (`_replace`) takes four times as long.
-        yield tuple.__new__(Line, (clip, said, *line[2:]))
+        line.said = said
 
 
 def _said_of(clip: KeptClip) -> Said:
-    texts = {column.name: column.text(clip, None) for column in _SAID_COLUMNS}
-    keys = {column.name: column.key(clip) for column in _SAID_COLUMNS}
+    texts = {column.name: column.text(clip, None) for column in _OF_PERSON}
+    keys = {column.name: column.key(clip) for column in _OF_PERSON}
     return Said(texts, keys, " ".join(texts.values()).lower())
 
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import tzinfo
 
 from diadoche.core.errors import LedgerRefuses
 from diadoche.core.identify.alike import Majority, Tally
-from diadoche.screens.lines import Line, line_of, lines_of, with_opinions, zone_of
+from diadoche.screens.lines import Line, line_of, lines_of, say_of, zone_of
 from diadoche.screens.undo import Undo
 from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.kept_clips import kept_clips
@@ -27,9 +27,11 @@ class ClipsChanged:
 
     Attributes:
         clip_ids: which say something else than before; None where all were read anew.
+        judged: that is what the person says of them, and nothing else.
     """
 
     clip_ids: frozenset[int] | None = None
+    judged: bool = False
 
 
 class Shelf:
@@ -83,13 +85,10 @@ class Shelf:
         self._reading = False
         if not isinstance(read, Exception):
             self.loaded = True
-            lines, self._tally = read
+            self.lines, self._tally = read
             self._writing_of = {clip_id: number for clip_id, number in self._writing_of.items() if number > written}
             self._said = {clip_id: self._said[clip_id] for clip_id in self._writing_of}
-            self.lines = [
-                next(with_opinions([(line, self._said[line.clip.id])])) if line.clip.id in self._said else line
-                for line in lines
-            ]
+            say_of([line for line in self.lines if line.clip.id in self._said], self._said)
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
             self._zone = zone_of([line.clip for line in self.lines])
             self.odd = sum(bool(line.odd) for line in self.lines)
@@ -123,7 +122,7 @@ class Shelf:
             self._tally.add(clip.facts, -1)
         self._tally.add(found.facts)
         before = self.lines[place]
-        line = self.lines[place] = line_of(clip._replace(facts=found.facts), self._zone, before.majority)
+        line = self.lines[place] = line_of(replace(clip, facts=found.facts), self._zone, before.majority)
         self.odd += bool(line.odd) - bool(before.odd)
         self._found.add(found.clip_id)
         if not self._gathering:
@@ -137,12 +136,13 @@ class Shelf:
 
     def judge(self, opinions: dict[int, Opinion], what: str) -> None:
         """Writes down what the person thinks of some clips, by their ids; `what` says it, for taking it back."""
-        before = {line.clip.id: line.clip.opinion for line in self.chosen(opinions)}
+        lines = self.chosen(opinions)
+        before = {line.clip.id: line.clip.opinion for line in lines}
         if before:
-            self._undo.note(what, lambda: self._write(before))
-        self._write(opinions)
+            self._undo.note(what, lambda: self._write(before, self.chosen(before)))
+        self._write(opinions, lines)
 
-    def _write(self, opinions: dict[int, Opinion]) -> None:
+    def _write(self, opinions: dict[int, Opinion], lines: list[Line]) -> None:
         self._last_writing += 1
         number = self._last_writing
 
@@ -158,14 +158,9 @@ class Shelf:
 
         self._said.update(opinions)
         self._writing_of.update(dict.fromkeys(opinions, number))
-        # Ten thousand are judged by one key: nothing is put together for each of them but the line itself.
-        here = [clip_id for clip_id in opinions if clip_id in self._places]
-        places = [self._places[clip_id] for clip_id in here]
-        judged = zip(map(self.lines.__getitem__, places), map(opinions.__getitem__, here), strict=True)
-        for place, line in zip(places, with_opinions(judged), strict=True):
-            self.lines[place] = line
+        say_of(lines, opinions)
         try:
-            self._tell(ClipsChanged(frozenset(opinions)))
+            self._tell(ClipsChanged(frozenset(opinions), judged=True))
         finally:
             # Another program may hold the ledger: nobody waits for it, and what was said is shown before it is written;
             # written it is also where showing it fails.

@@ -21,9 +21,11 @@ from diadoche.screens.browsing import Heading
 from diadoche.screens.footage import FootageScreen
 from diadoche.screens.lines import Column, Line
 from diadoche.screens.marks import Mark
+from diadoche.ui.clip_cells import Cell, ClipCells
 from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.file_manager import dragged
 from diadoche.ui.rows_table import fit_rows, goes_to_ends
+from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
 _HEADING = Qt.ItemFlag.ItemIsEnabled
@@ -113,6 +115,16 @@ class FootageModel(QAbstractTableModel):
                 return f"{line.text(self._names[column])}, {Mark.PROBLEM.value}"
         return None
 
+    def cell(self, row: int, column: int) -> Cell | None:
+        """What a cell is painted from: the same as `data` says of it."""
+        rows = self._screen.rows
+        if not 0 <= row < len(rows) or not 0 <= column < len(self._names):
+            return None
+        line = rows[row]
+        if isinstance(line, Heading):
+            return Cell(line.words if column == 0 else "", bold=True)
+        return Cell(line.text(self._names[column]), self._icon(line) if column == self._mark_column else None)
+
     def _icon(self, line: Line) -> QIcon | None:
         """The first picture of a clip, with a mark where something about it needs a person."""
         path = line.clip.first_file
@@ -185,7 +197,9 @@ class FootageTable(QTableView):
 
     chosen = pyqtSignal(list)
 
-    def __init__(self, screen: FootageScreen, icons: ClipIcons, other_keys: Callable[[QKeyEvent], bool]) -> None:
+    def __init__(
+        self, theme: Theme, screen: FootageScreen, icons: ClipIcons, other_keys: Callable[[QKeyEvent], bool]
+    ) -> None:
         super().__init__()
         self._screen = screen
         self._other_keys = other_keys
@@ -193,6 +207,8 @@ class FootageTable(QTableView):
         self._icons = icons
         self._model = FootageModel(screen, icons)
         self.setModel(self._model)
+        self._cells = ClipCells(theme, self._model.cell)
+        self.setItemDelegate(self._cells)
         self.setAccessibleName("Clips")
         self.setIconSize(icons.size_px())
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)

@@ -61,7 +61,7 @@ class FootageView(View):
         self.player = PlayerView(theme)
         self._headline = ElidedLabel()
         self._headline.setObjectName("soft")
-        self.table = FootageTable(screen, icons, self._other_keys)
+        self.table = FootageTable(theme, screen, icons, self._other_keys)
         self.table.chosen.connect(self._select)
         self.table.doubleClicked.connect(lambda _index: self.player.toggle())
         self.compare = CompareView(theme, screen)
@@ -360,10 +360,10 @@ class FootageView(View):
         self._headline.setText(headline)
         self._headline.setToolTip(headline)
         self._show_empty()
-        rows, first = self._screen.selected_rows(), self._screen.first_row()
-        if not rows and first is not None:
+        selected, first = self._screen.chosen_count, self._screen.first_row()
+        if not selected and first is not None:
             self.table.choose_row(first)
-        elif rows:
+        elif selected:
             self._show_selected()
         else:
             self.player.open(None)

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
@@ -25,10 +24,12 @@ from diadoche.services.wire import from_text, to_text
 _NEVER = datetime.max.replace(tzinfo=UTC)
 
 
-class KeptClip(NamedTuple):
+@dataclass(slots=True, eq=False)
+class KeptClip:
     """A clip that has been offloaded: where it can be read, what is known, what was made of it.
 
-    A tuple, for ten thousand are made anew when one key judges them all, and a frozen value takes five times as long.
+    Nothing of it changes but what the person says of it, and that only on the window's thread: one key judges ten
+    thousand, and to make as many anew takes as long as a step of the window may.
     """
 
     id: int
@@ -39,11 +40,6 @@ class KeptClip(NamedTuple):
     facts: Facts | None
     outputs: tuple[Output, ...]
     opinion: Opinion = NO_OPINION
-
-    def with_opinion(self, opinion: Opinion) -> KeptClip:
-        """The same, of which the person says something else."""
-        # The last field of the tuple; to name it (`_replace`) takes four times as long.
-        return tuple.__new__(KeptClip, (*self[:-1], opinion))
 
     @property
     def paths(self) -> tuple[Path, ...]:
