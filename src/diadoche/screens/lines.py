@@ -275,9 +275,48 @@ def majorities(clips: Sequence[KeptClip]) -> dict[str, Majority]:
     return {card: each for card, each in found.items() if each is not None and 2 * each.clips > each.of}
 
 
-def lines_of(clips: Sequence[KeptClip]) -> tuple[list[Line], Tally]:
-    """All clips as lines, and how many are of which size and rate."""
+@dataclass(frozen=True, slots=True)
+class ReadLines:
+    """All clips of a shoot as lines.
+
+    Attributes:
+        lines: in their order.
+        tally: how many are of which size and rate.
+        zone: in which their times are told.
+    """
+
+    lines: list[Line]
+    tally: Tally
+    zone: tzinfo | None
+
+
+def lines_of(clips: Sequence[KeptClip], known: Sequence[Line] = (), known_zone: tzinfo | None = None) -> ReadLines:
+    """All clips as lines. Those that were lines before, and of which nothing is new, stay the very same.
+
+    Args:
+        clips: as they were read.
+        known: lines of an earlier reading; nothing of them is changed.
+        known_zone: the zone that their times are told in.
+    """
     zone = zone_of(clips)
     by_card = majorities(clips)
     tally = Tally(clip.facts for clip in clips if clip.facts is not None)
-    return [line_of(clip, zone, by_card.get(clip.card)) for clip in clips], tally
+    before = {line.clip.id: line for line in known} if zone == known_zone else {}
+    lines = []
+    for clip in clips:
+        line, majority = before.get(clip.id), by_card.get(clip.card)
+        if line is None or line.majority != majority or not _is_same(line.clip, clip):
+            line = line_of(clip, zone, majority)
+        lines.append(line)
+    return ReadLines(lines, tally, zone)
+
+
+def _is_same(known: KeptClip, clip: KeptClip) -> bool:
+    """Whether nothing is new of a clip; the same facts are the very same value, whoever read them."""
+    return (
+        known.facts is clip.facts
+        and known.clip is clip.clip
+        and known.opinion == clip.opinion
+        and known.outputs == clip.outputs
+        and (known.card, known.root, known.copies) == (clip.card, clip.root, clip.copies)
+    )

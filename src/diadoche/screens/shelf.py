@@ -8,7 +8,7 @@ from datetime import tzinfo
 
 from diadoche.core.errors import LedgerRefuses
 from diadoche.core.identify.alike import Majority, Tally
-from diadoche.screens.lines import Line, line_of, lines_of, say_of, zone_of
+from diadoche.screens.lines import Line, ReadLines, line_of, lines_of, say_of
 from diadoche.screens.undo import Undo
 from diadoche.services.jobs.identify import IdentifiedClip
 from diadoche.services.ledger.kept_clips import kept_clips
@@ -17,8 +17,6 @@ from diadoche.services.ledger.opinions import Opinion, judge_clips
 from diadoche.services.queue.runner import Job
 from diadoche.services.station.playback_survey import PlaybackSurvey
 from diadoche.services.station.station import Station
-
-Read = tuple[list[Line], Tally]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,13 +67,14 @@ class Shelf:
         self._reading = True
         shoot_id = self._station.shoot.id
         is_there, written = self._station.is_there, self._last_written
+        known, zone = list(self.lines), self._zone
 
-        def came(read: Read | Exception) -> None:
+        def came(read: ReadLines | Exception) -> None:
             self._came(read, written)
 
-        self._station.in_background(lambda: lines_of(kept_clips(self._ledger, shoot_id, is_there)), came)
+        self._station.in_background(lambda: lines_of(kept_clips(self._ledger, shoot_id, is_there), known, zone), came)
 
-    def _came(self, read: Read | Exception, written: int) -> None:
+    def _came(self, read: ReadLines | Exception, written: int) -> None:
         """Takes in what was read.
 
         Args:
@@ -85,12 +84,11 @@ class Shelf:
         self._reading = False
         if not isinstance(read, Exception):
             self.loaded = True
-            self.lines, self._tally = read
+            self.lines, self._tally, self._zone = read.lines, read.tally, read.zone
             self._writing_of = {clip_id: number for clip_id, number in self._writing_of.items() if number > written}
             self._said = {clip_id: self._said[clip_id] for clip_id in self._writing_of}
             say_of([line for line in self.lines if line.clip.id in self._said], self._said)
             self._places = {line.clip.id: place for place, line in enumerate(self.lines)}
-            self._zone = zone_of([line.clip for line in self.lines])
             self.odd = sum(bool(line.odd) for line in self.lines)
         if self._again:
             self._again = False

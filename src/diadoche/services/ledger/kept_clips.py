@@ -19,8 +19,10 @@ from diadoche.services.ledger.copies import CopyEntry, copy_entry
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, FileRow, OutputRow, WaybillRow
 from diadoche.services.ledger.opinions import NO_OPINION, Opinion, opinion_of
-from diadoche.services.wire import from_text, to_text
+from diadoche.services.wire import ValuesByText, from_text, to_text
 
+# All clips of a shoot are read again when a job ends, and few of them are others.
+_PARSED = ValuesByText(60_000)
 _NEVER = datetime.max.replace(tzinfo=UTC)
 
 
@@ -123,11 +125,11 @@ def _kept_clip(row: ClipRow, card: str, root: Path, copies: tuple[CopyEntry, ...
     return KeptClip(
         row.id,
         card,
-        from_text(Clip, row.clip),
+        _PARSED.value(Clip, row.clip),
         root,
         copies,
-        from_text(Facts, row.facts) if row.facts else None,
-        tuple(from_text(Output, output.result) for output in row.outputs),
+        _PARSED.value(Facts, row.facts) if row.facts else None,
+        tuple(_PARSED.value(Output, output.result) for output in row.outputs),
         opinion_of(row),
     )
 

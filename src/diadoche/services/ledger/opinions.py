@@ -31,6 +31,8 @@ _AT_ONCE = 5_000
 
 def opinion_of(row: ClipRow) -> Opinion:
     """What stands in the ledger."""
+    if (row.verdict, row.tags, row.note) == ("", "[]", ""):
+        return NO_OPINION
     return Opinion(row.verdict, tuple(json.loads(row.tags)), row.note)  # type: ignore[arg-type]  # one of the four
 
 
