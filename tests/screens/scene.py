@@ -66,6 +66,12 @@ class NotingRunner:
     def jobs(self) -> list[Job]:
         return self.added
 
+    def at_work(self) -> list[Job]:
+        return [job for job in self.added if job.state.at_work]
+
+    def count(self, *states: State) -> int:
+        return sum(job.state in states for job in self.added)
+
     def last(self, kind: str) -> Job:
         return next(job for job in reversed(self.added) if job.kind == kind)
 

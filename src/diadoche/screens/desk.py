@@ -90,8 +90,7 @@ class Desk:
 
     def _measure_playback(self) -> None:
         """How footage plays is measured when no card is copied: both would be the slower for it."""
-        copying = any(job.kind == "offload" and not job.state.ended for job in self._runner.jobs())
-        if self._unmeasured and not copying:
+        if self._unmeasured and not any(job.kind == "offload" and not job.state.ended for job in self._runner.jobs()):
             self._unmeasured = False
             self.shelf.measure_playback()
 

@@ -71,6 +71,12 @@ class OutputGroups:
         self._count()
         return len(self._standings)
 
+    @property
+    def asked(self) -> int:
+        """Of how many clips outputs are in the queue."""
+        self._count()
+        return sum(tally.asked for tally in self._tallies.values())
+
     def _count(self) -> None:
         if self._uncounted is None:
             self._tallies, self._standings, self._asked = {}, {}, set(self._plan.asked)
@@ -107,13 +113,16 @@ class OutputGroups:
             clip.id in self._asked,
             clip.has_sounds and not facts.sound_apart,
         )
+        self._standings[clip.id] = standing
+        name = facts.route.name
+        if before is not None and before.facts is facts:
+            self._tallies[name].change(clip.id, before, standing)
+            return
         if before is not None:
             self._tallies[before.facts.route.name].take_out(clip.id, before)
-        name = facts.route.name
         if name not in self._tallies:
             self._tallies[name] = RouteTally(self._formats)
         self._tallies[name].put_in(clip.id, standing)
-        self._standings[clip.id] = standing
 
     def of(self, route: str) -> list[KeptClip]:
         """The clips of a route, in the shoot's order."""

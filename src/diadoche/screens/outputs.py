@@ -204,7 +204,7 @@ class OutputsScreen:
 
     def being_made(self) -> int:
         """How many outputs of this shoot are in the queue, or at work."""
-        return sum(map(self._shelf.has, self._asked))
+        return self._groups.asked
 
     def make(self) -> int:
         """Has every output put into the queue, and gives how many."""

@@ -26,11 +26,6 @@ class Standing(NamedTuple):
     asked: bool
     sound_apart: bool
 
-    @property
-    def is_open(self) -> bool:
-        """Whether something is to be made of it still."""
-        return not (self.made or self.unwanted or self.asked)
-
 
 class RouteTally:
     """How many clips of a route there are, how they stand, and what those that are open amount to.
@@ -50,31 +45,39 @@ class RouteTally:
 
     def put_in(self, clip_id: int, standing: Standing) -> None:
         """Counts a clip."""
+        self.clips += 1
+        self.reasons[standing.facts.route.reasons] += 1
         self._count(clip_id, standing, 1)
-        if standing.is_open and standing.sound_apart:
-            self.sounds_apart.add(clip_id)
 
     def take_out(self, clip_id: int, standing: Standing) -> None:
         """Counts a clip no more that was counted with this standing."""
+        reasons = standing.facts.route.reasons
+        self.clips -= 1
+        self.reasons[reasons] -= 1
+        if not self.reasons[reasons]:
+            del self.reasons[reasons]
         self._count(clip_id, standing, -1)
-        self.sounds_apart.discard(clip_id)
+
+    def change(self, clip_id: int, before: Standing, now: Standing) -> None:
+        """Counts a clip otherwise, of which the very same is known as before."""
+        self._count(clip_id, before, -1)
+        self._count(clip_id, now, 1)
 
     def _count(self, clip_id: int, standing: Standing, by: int) -> None:
-        facts = standing.facts
-        self.clips += by
-        self.asked += by * standing.asked
-        self.reasons[facts.route.reasons] += by
-        if not self.reasons[facts.route.reasons]:
-            del self.reasons[facts.route.reasons]
-        if standing.made:
+        """By what a clip counts as."""
+        facts, made, unwanted, asked, sound_apart = standing
+        self.asked += by * asked
+        if made:
             self.made += by
-        elif standing.unwanted:
+        elif unwanted:
             self.unwanted += by
-        elif not standing.asked:
+        elif not asked:
             self.open += by
             self.open_bytes += by * facts.size_bytes
             if facts.video:
                 self._count_format(clip_id, facts, by)
+            if sound_apart:
+                (self.sounds_apart.add if by > 0 else self.sounds_apart.discard)(clip_id)
 
     def _count_format(self, clip_id: int, facts: Facts, by: int) -> None:
         number, pictures = self._formats.of(clip_id, facts)

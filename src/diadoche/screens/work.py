@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from diadoche.core.sizes import clock_text, size_text, wait_text
@@ -55,7 +55,7 @@ class WorkScreen:
     def refresh(self) -> None:
         """Takes the jobs as they are now: every one of this run of the application, the newest first."""
         self._jobs = list(reversed(self._runner.jobs()))
-        self._at_work = _at_work(self._jobs)
+        self._at_work = self._titles_at_work()
 
     def __len__(self) -> int:
         return len(self._jobs)
@@ -70,19 +70,16 @@ class WorkScreen:
 
     def rows(self) -> list[WorkRow]:
         """Every job as it is at this moment, whatever the list shows."""
-        jobs = list(reversed(self._runner.jobs()))
-        at_work = _at_work(jobs)
-        return [self._row(job, at_work) for job in jobs]
+        at_work = self._titles_at_work()
+        return [self._row(job, at_work) for job in reversed(self._runner.jobs())]
 
     def running(self) -> int:
         """How many run now."""
-        return sum(job.state.at_work for job in self._runner.jobs())
+        return self._runner.count(State.RUNNING, State.STOPPING)
 
     def summary(self) -> str:
         """The words under the view's name."""
-        jobs = self._runner.jobs()
-        running = sum(job.state.at_work for job in jobs)
-        waiting = sum(job.state is State.WAITING for job in jobs)
+        running, waiting = self.running(), self._runner.count(State.WAITING)
         if running:
             return f"{running} at work" + (f", {waiting} waiting" if waiting else "")
         return f"{waiting} waiting" if waiting else "idle"
@@ -109,6 +106,10 @@ class WorkScreen:
         """Does a failed or stopped job again."""
         self._runner.retry(number)
 
+    def _titles_at_work(self) -> dict[str, str]:
+        """What is at work on each resource."""
+        return {job.resource: job.title for job in self._runner.at_work()}
+
     def _row(self, job: Job, at_work: dict[str, str]) -> WorkRow:
         progress = self._runner.progress(job.number) if job.state is State.RUNNING else None
         percent = progress.percent if progress is not None and progress.total else None
@@ -130,11 +131,6 @@ class WorkScreen:
             job.state is State.WAITING,
             detail,
         )
-
-
-def _at_work(jobs: Sequence[Job]) -> dict[str, str]:
-    """What is at work on each resource."""
-    return {job.resource: job.title for job in jobs if job.state.at_work}
 
 
 def _waits_for(job: Job, at_work: dict[str, str]) -> str:

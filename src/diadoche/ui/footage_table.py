@@ -24,7 +24,7 @@ from diadoche.screens.marks import Mark
 from diadoche.ui.clip_cells import Cell, ClipCells
 from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.file_manager import dragged
-from diadoche.ui.rows_table import fit_rows, goes_to_ends
+from diadoche.ui.rows_table import ACCESSIBLE_TEXT, DECORATION, DISPLAY, TOOL_TIP, fit_rows, goes_to_ends
 from diadoche.ui.theme import Theme
 
 _ROW_PX = 34
@@ -36,20 +36,8 @@ _CLIP = (
     | Qt.ItemFlag.ItemNeverHasChildren
 )
 _AROUND_PX = 24
-# Numbers, for Qt asks with these, and one screenful asks a thousand times: to look an enumeration up takes longer than
-# all the rest of an answer.
-_DISPLAY, _TOOL_TIP, _FONT, _DECORATION, _ACCESSIBLE_TEXT, _ALIGNMENT = (
-    role.value
-    for role in (
-        Qt.ItemDataRole.DisplayRole,
-        Qt.ItemDataRole.ToolTipRole,
-        Qt.ItemDataRole.FontRole,
-        Qt.ItemDataRole.DecorationRole,
-        Qt.ItemDataRole.AccessibleTextRole,
-        Qt.ItemDataRole.TextAlignmentRole,
-    )
-)
-_ANSWERED = frozenset({_DISPLAY, _TOOL_TIP, _FONT, _DECORATION, _ACCESSIBLE_TEXT})
+_FONT, _ALIGNMENT = Qt.ItemDataRole.FontRole.value, Qt.ItemDataRole.TextAlignmentRole.value
+_ANSWERED = frozenset({DISPLAY, TOOL_TIP, DECORATION, ACCESSIBLE_TEXT, _FONT})
 _BEGINS_LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 
 
@@ -97,7 +85,7 @@ class FootageModel(QAbstractTableModel):
             return _HEADING
         return _CLIP
 
-    def data(self, index: QModelIndex, role: int = _DISPLAY) -> object:
+    def data(self, index: QModelIndex, role: int = DISPLAY) -> object:
         if role not in _ANSWERED:
             return None
         row, column, rows = index.row(), index.column(), self._screen.rows
@@ -106,12 +94,12 @@ class FootageModel(QAbstractTableModel):
         line = rows[row]
         if isinstance(line, Heading):
             return _of_heading(line, column, role)
-        if role in {_DISPLAY, _TOOL_TIP}:
+        if role in {DISPLAY, TOOL_TIP}:
             return line.text(self._names[column])
         if column == self._mark_column:
-            if role == _DECORATION:
+            if role == DECORATION:
                 return self._icon(line)
-            if role == _ACCESSIBLE_TEXT and line.has_problem:
+            if role == ACCESSIBLE_TEXT and line.has_problem:
                 return f"{line.text(self._names[column])}, {Mark.PROBLEM.value}"
         return None
 
@@ -150,14 +138,14 @@ class FootageModel(QAbstractTableModel):
         # Nothing that takes an original away: who would move it is offered a copy.
         return Qt.DropAction.CopyAction
 
-    def headerData(self, section: int, way: Qt.Orientation, role: int = _DISPLAY) -> object:
+    def headerData(self, section: int, way: Qt.Orientation, role: int = DISPLAY) -> object:
         if way != Qt.Orientation.Horizontal or section >= len(self._columns):
             return None
-        if role == _DISPLAY:
+        if role == DISPLAY:
             return self._names[section]
         if role == _ALIGNMENT:
             return _BEGINS_LEFT
-        if role == _TOOL_TIP:
+        if role == TOOL_TIP:
             return f"{self._columns[section].tip}. A click sorts by it."
         return None
 
@@ -183,7 +171,7 @@ class FootageModel(QAbstractTableModel):
 
 def _of_heading(heading: Heading, column: int, role: int) -> object:
     """What is said of the row above a group: its words go across all columns."""
-    if role in {_DISPLAY, _TOOL_TIP}:
+    if role in {DISPLAY, TOOL_TIP}:
         return heading.words if column == 0 else ""
     if role == _FONT:
         font = QFont()

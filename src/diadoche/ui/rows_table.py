@@ -24,6 +24,18 @@ if TYPE_CHECKING:
 _ROW_PX, _TEXT_PX = 34, 18
 # What stands around the text of a cell, and what a mark takes beside it.
 _AROUND_PX, _MARK_PX = 24, 26
+# Numbers, for Qt asks with these, and one screenful asks a thousand times: to look an enumeration up takes longer than
+# all the rest of an answer.
+DISPLAY, TOOL_TIP, DECORATION, ACCESSIBLE_TEXT = (
+    role.value
+    for role in (
+        Qt.ItemDataRole.DisplayRole,
+        Qt.ItemDataRole.ToolTipRole,
+        Qt.ItemDataRole.DecorationRole,
+        Qt.ItemDataRole.AccessibleTextRole,
+    )
+)
+_ANSWERED = frozenset({DISPLAY, TOOL_TIP, DECORATION, ACCESSIBLE_TEXT})
 # The first rows say how much room a column needs; the others are like them, or are cut and whole in their tooltip.
 _LOOKED_AT = 40
 # No column is made narrower or wider than this, at the usual text size.
@@ -72,20 +84,19 @@ class RowsModel(QAbstractTableModel):
     def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008  # Qt's name and default
         return 0 if parent.isValid() else len(self._columns)
 
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        if not index.isValid() or index.row() >= self._count():
+    def data(self, index: QModelIndex, role: int = DISPLAY) -> object:
+        if role not in _ANSWERED or not index.isValid() or index.row() >= self._count():
             return None
-        if role in {Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole}:
+        if role in {DISPLAY, TOOL_TIP}:
             return self._texts(index.row())[index.column()]
-        mark = self._mark(index.row())
-        if index.column() == self._mark_column and mark is not None:
-            if role == Qt.ItemDataRole.DecorationRole:
-                if self._pictures is None:
-                    return mark_icon(mark, self._theme.colours)
-                return self._pictures.icons.icon(self._pictures.path(index.row()), mark, marks_beside=True)
-            if role == Qt.ItemDataRole.AccessibleTextRole:
-                return f"{self._texts(index.row())[index.column()]}, {mark.value}"
-        return None
+        mark = self._mark(index.row()) if index.column() == self._mark_column else None
+        if mark is None:
+            return None
+        if role == ACCESSIBLE_TEXT:
+            return f"{self._texts(index.row())[index.column()]}, {mark.value}"
+        if self._pictures is None:
+            return mark_icon(mark, self._theme.colours)
+        return self._pictures.icons.icon(self._pictures.path(index.row()), mark, marks_beside=True)
 
     def headerData(self, section: int, way: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if way != Qt.Orientation.Horizontal:

@@ -11,6 +11,7 @@ import logging
 import os
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -111,6 +112,8 @@ class Runner:
         self._part_came = part_came
         self._state = QueueState(LIMITS)
         self._jobs: dict[int, Job] = {}
+        # How many are in each state: who shows it asks ten times a second, and there may be ten thousand.
+        self._counts = Counter[State]()
         self._running: dict[int, WorkerProcess] = {}
         self._lock = threading.RLock()
         self._threads: list[threading.Thread] = []
@@ -157,7 +160,7 @@ class Runner:
     def _enter(self, jobs: Sequence[Job]) -> None:
         with self._lock:
             for job in jobs:
-                self._jobs[job.number] = job
+                self._put(job)
                 self._told(job)
             self._obey(self._state.handle_all([self._added(job) for job in jobs]))
 
@@ -174,7 +177,7 @@ class Runner:
     def retry(self, number: int) -> None:
         """Puts a failed or stopped job in the queue again."""
         with self._lock:
-            self._jobs[number] = replace(self._jobs[number], problem=None, result=None, noted=None, ended=None)
+            self._put(replace(self._jobs[number], problem=None, result=None, noted=None, ended=None))
             instructions = self._state.handle(RetryAsked(number))
             self._follow(number)
             self._obey(instructions)
@@ -211,6 +214,15 @@ class Runner:
         """All jobs of this run of the application, in order of their numbers."""
         # One step, without the lock: whoever puts thousands into the queue keeps that for a while.
         return sorted(self._jobs.values(), key=_number)
+
+    def at_work(self) -> list[Job]:
+        """Those whose processes run."""
+        # One step as well.
+        return [self._jobs[number] for number in list(self._running)]
+
+    def count(self, *states: State) -> int:
+        """How many jobs of this run of the application are in some states."""
+        return sum(self._counts[state] for state in states)
 
     def close(self) -> None:
         """Stops every process and waits for it; the jobs stay in the ledger and go on at the next start."""
@@ -262,7 +274,7 @@ class Runner:
     def _start(self, number: int) -> None:
         if self._closing:
             return
-        self._jobs[number] = replace(self._jobs[number], started=datetime.now(UTC))
+        self._put(replace(self._jobs[number], started=datetime.now(UTC)))
         # Gentle work gives way to all other as it is.
         gentle = self._kinds[self._jobs[number].kind].gentle
         running = self._running[number] = WorkerProcess(beside=0 if gentle else len(self._running))
@@ -326,7 +338,7 @@ class Runner:
             # Before the lock: writing a large card down takes a while, and nobody must wait for it.
             job = self._written_down(job)
         with self._lock:
-            self._jobs[number] = job
+            self._put(job)
             self._running.pop(number, None)
             instructions = self._state.handle(Ended(number, job.state))
             self._follow(number)
@@ -348,12 +360,20 @@ class Runner:
         with self._lock:
             current = self._jobs[job.number]
             if current.ended == job.ended:
-                self._jobs[job.number] = replace(current, problem=None, noted=noted)
+                self._put(replace(current, problem=None, noted=noted))
                 self._follow(job.number)
+
+    def _put(self, job: Job) -> None:
+        before = self._jobs.get(job.number)
+        if before is not None:
+            self._counts[before.state] -= 1
+        self._counts[job.state] += 1
+        self._jobs[job.number] = job
 
     def _follow(self, number: int) -> None:
         """Takes over the state of the state machine, has it written down and tells it."""
-        job = self._jobs[number] = replace(self._jobs[number], state=self._state.entries[number].state)
+        job = replace(self._jobs[number], state=self._state.entries[number].state)
+        self._put(job)
         self._records.follow(number, job.state, job.started, job.ended, job.problem)
         self._told(job)
 
