@@ -167,15 +167,17 @@ def test_jobs_that_are_asked_for_together_are_written_down_together(ledger: Ledg
             inserts.append(statement)
 
     event.listen(Engine, "before_cursor_execute", note)
-    wanted = [NewJob("look", f"List {place}", "look:x", ListCardRequest(drone)) for place in range(40)]
+    wanted = [NewJob("look", f"List {place}", "look:x", ListCardRequest(drone)) for place in range(12)]
     numbers = runner.add_all(wanted)
-    assert numbers == list(range(numbers[0], numbers[0] + 40))
+    assert numbers == list(range(numbers[0], numbers[0] + 12))
     assert [job.title for job in runner.jobs()] == [each.title for each in wanted]
     # Several are at work at once: the last one may be done before the one before it.
     for number in numbers:
         told.wait_for(number, State.DONE)
     begun = [job.number for job in told.jobs if job.state is State.RUNNING]
     assert begun == numbers
+    assert (runner.count(State.DONE), runner.count(State.WAITING, State.RUNNING, State.STOPPING)) == (12, 0)
+    assert runner.at_work() == []
     runner.close()
     event.remove(Engine, "before_cursor_execute", note)
     assert len(inserts) == 1
