@@ -21,7 +21,7 @@ from diadoche.services.queue.states import State
 from tests.outside.numbered import film, numbers_of
 from tests.system_bus import wait_until
 
-CLIPS, PICTURES = 4, 400
+CLIPS, PICTURES = 3, 200
 BATCH = """
 import sys, threading
 from pathlib import Path
