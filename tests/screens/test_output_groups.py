@@ -17,6 +17,7 @@ from diadoche.services.jobs.identify import IdentifiedClip, perform_identify
 from diadoche.services.ledger.kept_clips import KeptClip, record_output
 from diadoche.services.queue.states import State
 from tests.screens.scene import Scene
+from tests.system_bus import wait_until
 
 _ROUTES: tuple[Literal["ready", "rewrap", "join", "convert"], ...] = ("ready", "rewrap", "join", "convert")
 
@@ -109,3 +110,23 @@ def test_clips_of_which_nothing_is_new_stay_the_very_same_lines(scene: Scene) ->
     same = [old is new for old, new in zip(before, shelf.lines, strict=True)]
     assert same == [number != 2 for number in range(len(before))]
     assert len(shelf.lines[2].clip.outputs) == 1
+
+
+def test_an_output_that_is_taken_away_is_to_be_made_again(scene: Scene, tmp_path: Path) -> None:
+    shelf, outputs = scene.desk.shelf, scene.desk.outputs
+    made = tmp_path / "made.mov"
+    made.write_bytes(b"")
+    clip, other = scene.desk.footage.clips[:2]
+    before = outputs.to_make()
+    record_output(scene.ledger, clip.id, Output((), str(made), "x", 1, 1, None, None, None, 1, 1, 1.0), "1")
+    shelf.refresh()
+    assert outputs.to_make() == before - 1
+    made.unlink()
+
+    def counted_after_another_verdict() -> int:
+        verdict: Literal["keep", ""] = "keep" if not other.opinion.verdict else ""
+        shelf.judge({other.id: replace(other.opinion, verdict=verdict)}, "a verdict")
+        return outputs.to_make()
+
+    # Whatever is told of other clips, it is asked for again.
+    wait_until(lambda: counted_after_another_verdict() == before, 30, "the output is missed")

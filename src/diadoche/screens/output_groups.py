@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from itertools import islice
 
 from diadoche.core.identify.facts import Facts
 from diadoche.core.sizes import count_text, size_text
@@ -26,6 +27,8 @@ _WORDS = {
     "develop": ("Develop", "The sensor's own values; they are kept as they are until they are developed."),
     "unsupported": ("Unsupported", "Nothing here can decode them; they are kept as they are."),
 }
+# Of how many clips at once it is asked whether their outputs are still there.
+_OUTPUTS_AT_ONCE = 500
 _NOTHING_TO_MAKE = {"ready": "nothing to make", "develop": "waits", "unsupported": "kept as it is"}
 _CONTAINERS = {
     "mov": "MOV, picture and sound as they are",
@@ -47,6 +50,8 @@ class OutputGroups:
         self._standings: dict[int, Standing] = {}
         # Of which clips something new was told since they were counted; None where that may be all.
         self._uncounted: set[int] | None = None
+        # Those of which anything was made, beginning with the one that was counted longest ago.
+        self._with_outputs: dict[int, None] = {}
         # What was in the queue when they were counted.
         self._asked: set[int] = set()
         self._by_route: dict[str, list[KeptClip]] | None = None
@@ -79,7 +84,8 @@ class OutputGroups:
 
     def _count(self) -> None:
         if self._uncounted is None:
-            self._tallies, self._standings, self._asked = {}, {}, set(self._plan.asked)
+            self._tallies, self._standings, self._with_outputs = {}, {}, {}
+            self._asked = set(self._plan.asked)
             lines = self._shelf.lines
         else:
             changed = self._uncounted | (self._asked ^ self._plan.asked)
@@ -114,6 +120,9 @@ class OutputGroups:
             clip.has_sounds and not facts.sound_apart,
         )
         self._standings[clip.id] = standing
+        if clip.outputs:
+            self._with_outputs.pop(clip.id, None)
+            self._with_outputs[clip.id] = None
         name = facts.route.name
         if before is not None and before.facts is facts:
             self._tallies[name].change(clip.id, before, standing)
@@ -161,6 +170,10 @@ class OutputGroups:
     def groups(self) -> list[GroupRow]:
         """Routes that occur, in the order of the work; put together once for every change."""
         if self._groups is None:
+            if self._uncounted is not None:
+                # Anybody may take outputs away, and that is only seen where somebody asks for them: some at a time,
+                # for thousands would keep the window waiting. What is found to be otherwise has all counted anew.
+                self._uncounted.update(islice(self._with_outputs, _OUTPUTS_AT_ONCE))
             self._count()
             there = ((route, self._tallies.get(route)) for route in _ORDER)
             self._groups = [self._group(route, tally) for route, tally in there if tally is not None and tally.clips]
