@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 from diadoche.ui.application import Application
 from diadoche.ui.parts import label
 
-TIMEOUT_MS = 180_000
+TIMEOUT_MS = 400_000
 # A window that waits for a disk would stand still for half a minute; a busy machine holds it up for moments.
 _LONGEST_GAP_S = 2.0
 

@@ -145,6 +145,7 @@ def test_checks_fall_due_and_are_asked_for_once(scene: Scene, drone: Path, tmp_p
     (tmp_path / "B").rename(tmp_path / "in the drawer")
     # What is not here cannot be read; what waits already is not asked for twice.
     scene.written()
+    ledger.refresh()
     # A disk that does not answer at once is asked at the next look.
     wait_until(lambda: ledger.check_due(now) == 1, 60, "one copy is due")
     assert ledger.check_due(now) == 0

@@ -41,6 +41,7 @@ class Desk:
         self.footage.write_spheres = self.outputs.write_spheres
         self.footage.convert_clip_parts = self.outputs.convert_parts
         self.work = WorkScreen(runner)
+        self.ledger.on_read = self._waybills_read
         self.footage.fetch_clip = self.ledger.fetch_clip
         station.listeners.append(self._cards_changed)
         self.shelf.listeners.append(lambda _change: self._measure_playback())
@@ -82,7 +83,10 @@ class Desk:
     def _read_waybills(self) -> None:
         """Once for both that show them."""
         self.ledger.refresh()
+
+    def _waybills_read(self) -> None:
         self.cards.take_waybills(self.ledger.everything)
+        self.cards.on_change()
 
     def _show_jobs(self) -> None:
         self.work.on_change()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -71,6 +71,16 @@ class DiskRow:
         return self.name, self.where, count_text(self.cards, "card"), size, age_text(self.oldest)
 
 
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """What stood in the ledger when it was read."""
+
+    shoots: dict[str, Shoot]
+    waybills: list[WaybillEntry]
+    disks: list[DiskRow]
+    happened: list[Happening]
+
+
 class LedgerScreen:
     """What the ledger view shows and allows."""
 
@@ -93,16 +103,43 @@ class LedgerScreen:
         self._answered = ""
         self._is_asking = False
         self.only_wanting = False
-        self.refresh()
+        # Told when the waybills were read anew.
+        self.on_read: Callable[[], None] = lambda: None
+        self._is_reading = self._again = False
+        self._take(self._read())
 
     # -- what is shown -------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Reads the ledger anew."""
-        self._shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
-        self.everything = waybills(self._ledger)
-        self.disks = self._disks(self.everything)
-        self.happened = happenings(self._ledger)
+        """Reads the ledger anew; what is asked for meanwhile is done once, afterwards.
+
+        The window does not wait: neither for the ledger, nor for disks that are asked for the first time whether a copy
+        is there. What was read before stays where the ledger cannot be read just now.
+        """
+        if self._is_reading:
+            self._again = True
+            return
+        self._is_reading = True
+
+        def came(read: _Read | Exception) -> None:
+            self._is_reading = False
+            if not isinstance(read, Exception):
+                self._take(read)
+                self.on_read()
+            if self._again:
+                self._again = False
+                self.refresh()
+
+        self._station.in_background(self._read, came)
+
+    def _read(self) -> _Read:
+        """On any thread."""
+        entries = waybills(self._ledger)
+        shoots = {shoot.name: shoot for shoot in all_shoots(self._ledger)}
+        return _Read(shoots, entries, self._disks(entries), happenings(self._ledger))
+
+    def _take(self, read: _Read) -> None:
+        self._shoots, self.everything, self.disks, self.happened = read.shoots, read.waybills, read.disks, read.happened
         self._look_for_search()
         self._narrow()
 
@@ -146,8 +183,14 @@ class LedgerScreen:
 
     def read_happened(self) -> None:
         """Something was noted: only that is read anew."""
-        self.happened = happenings(self._ledger)
-        self.on_change()
+
+        def came(happened: list[Happening] | Exception) -> None:
+            # What is read anew just now is newer.
+            if not isinstance(happened, Exception) and not self._is_reading:
+                self.happened = happened
+                self.on_change()
+
+        self._station.in_background(lambda: happenings(self._ledger), came)
 
     def search(self, text: str) -> None:
         """Shows only waybills whose card, shoot, day, clips, files, digests or disks hold the text."""
@@ -231,6 +274,7 @@ class LedgerScreen:
         """The person has looked at what happened."""
         if self.unread():
             all_seen(self._ledger)
+            self.happened = [replace(each, seen=True) for each in self.happened]
             self.refresh()
 
     def select(self, row: int | None) -> None:
@@ -263,7 +307,7 @@ class LedgerScreen:
             return 0
         count = 0
         waiting = {job.request.root for job in self._runner.jobs() if job.kind == "verify" and not job.state.ended}
-        for entry in waybills(self._ledger):
+        for entry in self.everything:
             days = self._settings(entry.shoot).check_every_days
             if not days:
                 continue

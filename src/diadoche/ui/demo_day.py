@@ -81,7 +81,7 @@ class DemoHands:
         if any(card is None or card.stage is not Stage.PROVEN for card in cards):
             return
         self._words = "The morning of the shoot runs by itself: some clips are made ready."
-        yield lambda: bool(self._desk.shelf.lines) and all(line.clip.facts for line in self._desk.shelf.lines)
+        yield self._all_is_known
         if self._make_one_group():
             yield lambda: bool(self._desk.outputs.made()) and not self._desk.work.running()
         for name in self._day.morning:
@@ -112,6 +112,11 @@ class DemoHands:
         for route in routes[1:]:
             outputs.include(route, True)
         return count
+
+    def _all_is_known(self) -> bool:
+        """Whether the clips of every card are there, and were looked at."""
+        lines = self._desk.shelf.lines
+        return set(self._day.morning) <= {line.clip.card for line in lines} and all(line.clip.facts for line in lines)
 
     def _drawn(self, name: str) -> Path | None:
         return next((path for path in self._bench.cards_outside() if path.name == name), None)
