@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -292,7 +292,7 @@ def test_changed_clips_stand_where_arranging_all_anew_would_put_them(
             scene.desk.shelf.judge({clip.id: opinion}, "a verdict")
         anew = Browsing(footage.look)
         anew.showing, anew.wanted = footage.browsing.showing, footage.browsing.wanted
-        anew.arrange(scene.desk.shelf.lines)
+        anew.arrange(scene.desk.shelf.lines, 0)
         assert footage.rows == anew.rows
         (rows,) = told
         if rows is not None:
@@ -302,6 +302,22 @@ def test_changed_clips_stand_where_arranging_all_anew_would_put_them(
             # The very same line, and the very same words.
             assert [row for row, (old, new) in pairs if old[0] is not new[0] or old[1] is not new[1]] == list(rows)
     assert in_place > 20
+
+
+def test_what_was_found_and_not_told_yet_counts_for_the_order(footage: FootageScreen, scene: Scene) -> None:
+    shelf = scene.desk.shelf
+    waiting: list[Callable[[], None]] = []
+    shelf.gather = waiting.append
+    footage.sort_by("Length")
+    first = footage.rows[0]
+    assert isinstance(first, Line)
+    assert first.clip.facts is not None
+    shelf.clip_identified(IdentifiedClip(first.clip.id, replace(first.clip.facts, duration_s=1000.0)))
+    footage.find("")
+    assert footage.browsing.row_of(first.clip.id) == len(footage.rows) - 1
+    for tell in waiting:
+        tell()
+    assert footage.browsing.row_of(first.clip.id) == len(footage.rows) - 1
 
 
 def test_a_look_that_was_kept_under_an_older_name_still_groups(scene: Scene) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from sqlalchemy import update
+from sqlalchemy import text, update
 
 from diadoche.core.errors import LedgerError
 from diadoche.core.offload.copies import CopyState
@@ -91,8 +91,8 @@ def test_the_list_waits_for_no_search_and_claims_nothing_meanwhile(
         work, then = asked.pop(0)
         then(work())
 
-    for text in ("DRON", "DRON0", "DRON0002"):
-        ledger.search(text)
+    for words in ("DRON", "DRON0", "DRON0002"):
+        ledger.search(words)
     # Three keys, and the ledger is asked once; what was shown stays, and that nothing matches is not said.
     assert (len(asked), len(ledger.entries), ledger.is_looking) == (1, 2, True)
     answer()
@@ -129,6 +129,17 @@ def test_a_search_leaves_the_count_on_the_rail_alone(scene: Scene, drone: Path) 
     assert ledger.summary() == "1 waybill"
     ledger.search("nothing like it")
     assert (ledger.entries, ledger.summary()) == ([], "1 waybill")
+
+
+def test_a_ledger_that_cannot_be_read_keeps_what_is_shown_and_says_so(scene: Scene, drone: Path) -> None:
+    scene.offloaded(drone)
+    ledger = scene.desk.ledger
+    for before, after in (("waybills", "gone"), ("gone", "waybills")):
+        with scene.ledger.session() as session:
+            session.execute(text(f"ALTER TABLE {before} RENAME TO {after}"))
+        ledger.refresh()
+        assert len(ledger.entries) == 1
+        assert ledger.message.startswith("The ledger could not be read anew") is (after == "gone")
 
 
 def test_checks_fall_due_and_are_asked_for_once(scene: Scene, drone: Path, tmp_path: Path) -> None:

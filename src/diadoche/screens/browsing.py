@@ -64,18 +64,18 @@ class Browsing:
         self._asked: tuple[list[int], dict[int, int], list[int]] = [], {}, []
         # How long all that is shown is; None where that is to be summed up anew.
         self._seconds: float | None = None
-        # Where the lines stand that were last arranged, in their order, and by what that is; None where a line among
-        # them may stand elsewhere by now. Ten thousand are sorted once, and not for each letter of a search.
-        self._sorted: tuple[Sequence[Line], str, bool, list[int]] | None = None
+        # Where the lines stand that were last arranged, in their order, and what that rests on: which lines, how often
+        # something was found of them, and the way of sorting. Ten thousand are not sorted for each letter of a search.
+        self._sorted: tuple[Sequence[Line], int, str, bool, list[int]] | None = None
 
-    def arrange(self, lines: Sequence[Line]) -> None:
+    def arrange(self, lines: Sequence[Line], found: int) -> None:
         """Puts the lines that are to be shown in their order, below a heading each group.
 
         Args:
-            lines: all there are. The same list is taken to hold the same clips at the same places as before, and only
-                what `replace` was told of to have changed.
+            lines: all there are.
+            found: how often something was found of clips: the same list and number stand for the same facts.
         """
-        shown = self._filtered([lines[place] for place in self._order(lines)])
+        shown = self._filtered([lines[place] for place in self._order(lines, found)])
         if self.look.grouping:
             self.rows = _grouped(shown, self.look.grouping)
             self._row_of = {row.clip.id: place for place, row in enumerate(self.rows) if isinstance(row, Line)}
@@ -84,13 +84,15 @@ class Browsing:
             self._row_of = dict(zip([line.clip.id for line in shown], range(len(shown)), strict=True))
         self._seconds = None
 
-    def _order(self, lines: Sequence[Line]) -> list[int]:
-        key, downwards = self.look.sorted_by, self.look.downwards
-        if self._sorted is None or self._sorted[0] is not lines or self._sorted[1:3] != (key, downwards):
+    def _order(self, lines: Sequence[Line], found: int) -> list[int]:
+        key, downwards, known = self.look.sorted_by, self.look.downwards, self._sorted
+        # What a person says may be something else at any time.
+        if known is None or key in SAID_COLUMNS or known[0] is not lines or known[1:4] != (found, key, downwards):
             keys = [line.key(key) for line in lines]
             order = sorted(range(len(lines)), key=keys.__getitem__, reverse=downwards)
-            self._sorted = lines, key, downwards, order
-        return self._sorted[3]
+            self._sorted = lines, found, key, downwards, order
+            return order
+        return known[4]
 
     def replace(self, changed: Sequence[Line]) -> list[int] | None:
         """Takes in lines that say something else now.
@@ -101,7 +103,6 @@ class Browsing:
         """
         rows = self._places_of(changed)
         if rows is None:
-            self._sorted = None
             return None
         for line in changed:
             row = self._row_of.get(line.clip.id)
@@ -109,9 +110,6 @@ class Browsing:
                 before, self.rows[row] = self.rows[row], line
                 if not isinstance(before, Line) or before.clip.facts is not line.clip.facts:
                     self._seconds = None
-        if len(rows) < len(changed):
-            # What a hidden one was sorted by is not known any more.
-            self._sorted = None
         return rows
 
     def judged(self, clip_ids: Iterable[int]) -> list[int] | None:
@@ -121,11 +119,11 @@ class Browsing:
             The rows they stand in; None where what is shown, or where it stands, follows from what a person says: then
             everything is to be arranged anew.
         """
-        if self.look.sorted_by in SAID_COLUMNS:
-            self._sorted = None
-        elif not self.wanted and self.look.grouping not in SAID_COLUMNS and self.showing in _WHATEVER_IS_SAID:
-            return self.rows_of(clip_ids)
-        return None
+        if self.wanted or self.showing not in _WHATEVER_IS_SAID:
+            return None
+        if self.look.sorted_by in SAID_COLUMNS or self.look.grouping in SAID_COLUMNS:
+            return None
+        return self.rows_of(clip_ids)
 
     def _places_of(self, changed: Sequence[Line]) -> list[int] | None:
         """The rows of lines that stay where they are; None where one of them does not."""

@@ -72,7 +72,7 @@ class FootageScreen:
         self.convert_clip_parts: Callable[[Sequence[tuple[KeptClip, MarkedPart]]], None] = lambda _parts: None
         # Fetches a clip by its name from copies, to a folder.
         self.fetch_clip: Callable[[str, tuple[Path, ...], Path], None] = lambda _name, _roots, _to: None
-        self.browsing.arrange(shelf.lines)
+        self.browsing.arrange(shelf.lines, shelf.found)
         shelf.listeners.append(self._clips_changed)
 
     # -- what there is -------------------------------------------------------------------------
@@ -112,7 +112,7 @@ class FootageScreen:
 
     def _arrange(self) -> None:
         """The rows anew; the selection stays with its clips."""
-        self.browsing.arrange(self._shelf.lines)
+        self.browsing.arrange(self._shelf.lines, self._shelf.found)
         self.on_change(None)
 
     def summary(self) -> str:

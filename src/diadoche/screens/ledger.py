@@ -37,6 +37,7 @@ CHECK_CHOICES = (
     (180, "twice a year"),
     (365, "once a year"),
 )
+_NOT_READ = "The ledger could not be read anew; what stands here may be older."
 _NOT_SEARCHED = "The ledger could not be searched."
 _DONE_KINDS = {"verify", "copy on", "level", "restore", "rebuild", "take in"}
 
@@ -124,8 +125,13 @@ class LedgerScreen:
         def came(read: _Read | Exception) -> None:
             self._is_reading = False
             if not isinstance(read, Exception):
+                if self.message.startswith(_NOT_READ):
+                    self.message = ""
                 self._take(read)
                 self.on_read()
+            else:
+                told = read.problem.sentence() if isinstance(read, DiadocheError) else f"{read}."
+                self._say(f"{_NOT_READ} {told}")
             if self._again:
                 self._again = False
                 self.refresh()

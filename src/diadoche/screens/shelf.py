@@ -48,6 +48,8 @@ class Shelf:
         self._tally = Tally()
         # How many clips stand out from those of their cards.
         self.odd = 0
+        # How often something was found of clips.
+        self.found = 0
         # What is found of clips is told together, some times a second; the window puts a timer here.
         self.gather: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._gathering = False
@@ -119,6 +121,7 @@ class Shelf:
         if clip.facts is not None:
             self._tally.add(clip.facts, -1)
         self._tally.add(found.facts)
+        self.found += 1
         before = self.lines[place]
         line = self.lines[place] = line_of(replace(clip, facts=found.facts), self._zone, before.majority)
         self.odd += bool(line.odd) - bool(before.odd)

@@ -364,10 +364,12 @@ class Runner:
                 self._follow(job.number)
 
     def _put(self, job: Job) -> None:
+        """Under the lock."""
         before = self._jobs.get(job.number)
+        # Counted as it is now first: who counts meanwhile, without the lock, may find one too many, and never too few.
+        self._counts[job.state] += 1
         if before is not None:
             self._counts[before.state] -= 1
-        self._counts[job.state] += 1
         self._jobs[job.number] = job
 
     def _follow(self, number: int) -> None:
