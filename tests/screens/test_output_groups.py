@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal
@@ -130,3 +130,18 @@ def test_an_output_that_is_taken_away_is_to_be_made_again(scene: Scene, tmp_path
 
     # Whatever is told of other clips, it is asked for again.
     wait_until(lambda: counted_after_another_verdict() == before, 30, "the output is missed")
+
+
+def test_as_many_are_made_as_was_said(scene: Scene) -> None:
+    """What is found of clips is told a moment later; until then it is neither said nor made."""
+    shelf, outputs = scene.desk.shelf, scene.desk.outputs
+    waiting: list[Callable[[], None]] = []
+    shelf.gather = waiting.append
+    said = outputs.to_make()
+    clip = next(line.clip for line in shelf.lines if line.route == "ready")
+    assert clip.facts is not None
+    shelf.clip_identified(IdentifiedClip(clip.id, replace(clip.facts, route=replace(clip.facts.route, name="rewrap"))))
+    assert (outputs.to_make(), outputs.make()) == (said, said)
+    for tell in waiting:
+        tell()
+    assert (outputs.to_make(), outputs.make()) == (1, 1)

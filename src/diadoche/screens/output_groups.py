@@ -134,14 +134,16 @@ class OutputGroups:
         self._tallies[name].put_in(clip.id, standing)
 
     def of(self, route: str) -> list[KeptClip]:
-        """The clips of a route, in the shoot's order."""
+        """The clips of a route, in the shoot's order: those that were counted, so that as many are made as was said."""
         if route == "stitch":
             return [take.clip for take in self._stitch.takes]
+        self._count()
         if self._by_route is None:
             self._by_route = {}
             for line in self._shelf.lines:
-                if line.clip.facts is not None:
-                    self._by_route.setdefault(line.clip.facts.route.name, []).append(line.clip)
+                standing = self._standings.get(line.clip.id)
+                if standing is not None:
+                    self._by_route.setdefault(standing.facts.route.name, []).append(line.clip)
         return self._by_route.get(route, [])
 
     def open_clips(self, route: str) -> list[KeptClip]:
