@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QLineEdit, QMessageBox
 from pytestqt.qtbot import QtBot
+from sqlalchemy import text
 
 from diadoche.screens.marks import Mark
 from diadoche.services.devices.devices import CameIn, NoticeWanted, Said
@@ -275,3 +276,22 @@ def test_an_address_that_was_connected_is_at_hand_again(open_window: Opener, qtb
     assert dialog is not None
     assert dialog.address.text() == "//nas/card"
     dialog.reject()
+
+
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnhandledThreadExceptionWarning")
+def test_a_ledger_with_nonsense_in_it_is_read_again_when_it_is_mended(open_window: Opener, qtbot: QtBot) -> None:
+    application = open_window(pace_bytes_s=0)
+    drone_in(application, qtbot)
+    offload(application, qtbot)
+    ledger = application.desk.ledger
+    waits(qtbot, lambda: len(ledger.entries) == 1)
+    with application.ledger.session() as session:
+        kept = session.execute(text("SELECT started FROM waybills")).scalar_one()
+        session.execute(text("UPDATE waybills SET started = 'nonsense'"))
+    ledger.refresh()
+    waits(qtbot, lambda: ledger.message.startswith("The ledger could not be read anew"))
+    assert len(ledger.entries) == 1
+    with application.ledger.session() as session:
+        session.execute(text("UPDATE waybills SET started = :kept"), {"kept": kept})
+    ledger.refresh()
+    waits(qtbot, lambda: not ledger.message)

@@ -180,7 +180,13 @@ class Application:
         """Does work in a thread of its own; what came of it is taken in on the window's."""
 
         def do() -> None:
-            self._bridge.post(_Came(then, outcome_of(work)))
+            try:
+                outcome = outcome_of(work)
+            except Exception as error:
+                # Told as nobody foresaw it; and who waits for it hears of it too, or would wait for ever.
+                self._bridge.post(_Came(then, error))
+                raise
+            self._bridge.post(_Came(then, outcome))
 
         threading.Thread(target=do, name="background", daemon=True).start()
 

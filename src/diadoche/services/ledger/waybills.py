@@ -153,7 +153,7 @@ def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
     if search.strip():
         copies = copies.where(CopyRow.waybill_id.in_(asked.with_only_columns(WaybillRow.id)))
     with ledger.session() as session:
-        # Columns, not objects: a ledger of years is read whenever a card is done, and the window waits for it.
+        # Columns, not objects: a ledger of years is read whenever a card is done, beside a window that stays quick.
         # First, for it may be written meanwhile: of every offload that is read here, all else is there too.
         rows = session.execute(asked.order_by(WaybillRow.started.desc(), WaybillRow.id.desc())).all()
         counts = dict(session.execute(clips).all())
