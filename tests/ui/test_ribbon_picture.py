@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, QSize
-from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtGui import QColor, QImage, QPainter
 from PyQt6.QtWidgets import QApplication
 
 from diadoche.screens.marks import Mark
@@ -21,13 +21,16 @@ from diadoche.ui.theme import Theme
 SIZE, CARDS, PLACES, STEPS = QSize(900, 500), 6, 3, 40
 
 
-def crossing(progress: dict[int, tuple[float, float]], right_px: float = 640.0) -> list[PlacedRibbon]:
+def crossing(
+    progress: dict[int, tuple[float, float]], right_px: float = 640.0, ends_as: Mark = Mark.UNDER_WAY
+) -> list[PlacedRibbon]:
     """Every card to every place, each as far as it is."""
     found = []
     for number in range(CARDS * PLACES):
         card, place = divmod(number, PLACES)
         copied, proven = progress[number]
-        ribbon = Ribbon(f"r{card}", Path(f"/place{place}"), copied, proven, Mark.UNDER_WAY, 1000)
+        mark = ends_as if proven == 1.0 else Mark.UNDER_WAY
+        ribbon = Ribbon(f"r{card}", Path(f"/place{place}"), copied, proven, mark, 1000)
         ends = (QPointF(250, 20 + number * 26), QPointF(right_px, 60 + place * 150 + card * 18))
         found.append(PlacedRibbon(ribbon, ends, 14.0))
     return found
@@ -36,7 +39,7 @@ def crossing(progress: dict[int, tuple[float, float]], right_px: float = 640.0) 
 def painted(picture: RibbonPicture, ribbons: list[PlacedRibbon], theme: Theme) -> np.ndarray:
     """What a board of these shows, as 8-bit values of its channels."""
     image = QImage(SIZE, QImage.Format.Format_RGB32)
-    image.fill(0xFFF4F1E8)
+    image.fill(QColor(theme.colours.paper))
     painter = QPainter(image)
     picture.paint(painter, ribbons, SIZE, 16.0, theme.colours)
     painter.end()
@@ -49,6 +52,26 @@ def painted(picture: RibbonPicture, ribbons: list[PlacedRibbon], theme: Theme) -
 def differ(one: np.ndarray, other: np.ndarray) -> float:
     """Which share of the pixels is not the same to the eye, as where two ribbons cross and another lies on top."""
     return float((np.abs(one - other).max(axis=2) > 40).mean())
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize("mark", [Mark.PROVEN, Mark.PROBLEM])
+def test_one_after_another_comes_to_its_end(qapp: QApplication, mark: Mark, scheme: str) -> None:
+    theme = Theme(qapp)
+    theme.apply(scheme, 100)
+    progress = dict.fromkeys(range(CARDS * PLACES), (0.9, 0.8))
+    kept = RibbonPicture()
+    before = painted(kept, crossing(progress), theme)
+    for number in random.Random(7).sample(sorted(progress), len(progress)):
+        progress[number] = (1.0, 1.0)
+        seen = painted(kept, crossing(progress, ends_as=mark), theme)
+        # Each is seen to have ended when it does, not with the next.
+        assert differ(seen, before) > 0.0001
+        at_once = painted(RibbonPicture(), crossing(progress, ends_as=mark), theme)
+        # What ended last lies on top of what it crosses until all is drawn anew.
+        assert differ(seen, at_once) < 0.02
+        before = seen
+    assert differ(seen, at_once) < 0.002
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])

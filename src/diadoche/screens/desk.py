@@ -31,6 +31,7 @@ class Desk:
         self._shoot = station.shoot.id
         self._runner = runner
         self._unmeasured = False
+        self._jobs_changed = False
         # Does something a little later; the window puts its own events between, so that no single one is long.
         self.later: Callable[[Callable[[], None]], None] = lambda doing: doing()
         self._pending: list[Callable[[], None]] = []
@@ -78,7 +79,8 @@ class Desk:
         if job.state.ended and not self.work.running() and job.kind != "identify":
             self._soon(self.station.look_at_the_rest)
         # Thousands of jobs may be asked for at once: they are shown together.
-        self._soon(self._show_jobs)
+        self._jobs_changed = True
+        self._show_soon()
 
     def _read_waybills(self) -> None:
         """Once for both that show them."""
@@ -86,10 +88,6 @@ class Desk:
 
     def _waybills_read(self) -> None:
         self.cards.take_waybills(self.ledger.everything)
-        self.cards.on_change()
-
-    def _show_jobs(self) -> None:
-        self.work.on_change()
         self.cards.on_change()
 
     def _measure_playback(self) -> None:
@@ -117,12 +115,18 @@ class Desk:
             self._soon(self.shelf.refresh)
         # The sentence follows at once: what it says must never be behind. The board is drawn once for many changes.
         self.cards.on_line()
-        if self._show_cards not in self._pending:
+        self._show_soon()
+
+    def _show_soon(self) -> None:
+        if self._show not in self._pending:
             # Before all else that waits: board and sentence are looked at together.
-            self._pending.insert(0, self._show_cards)
+            self._pending.insert(0, self._show)
             self.later(self._refresh_next)
 
-    def _show_cards(self) -> None:
+    def _show(self) -> None:
+        if self._jobs_changed:
+            self._jobs_changed = False
+            self.work.on_change()
         self.cards.on_change()
 
     def _soon(self, *refreshes: Callable[[], None]) -> None:

@@ -288,15 +288,17 @@ class LedgerScreen:
         self.selected = self.entries[row].id if row is not None and 0 <= row < len(self.entries) else None
 
     def detail(self) -> LedgerDetail | None:
-        """The panel's text for the selected waybill."""
+        """The panel's text for the selected waybill; it waits for no disk, and is told again when one has answered."""
         entry = self._entry()
         if entry is None:
             return None
-        copies = tuple(self._copy_words(copy) for copy in entry.copies)
-        page = Path(entry.html) if entry.html and self._station.is_there(Path(entry.html)) else None
+        here = [self._is_here(copy, wait=False) for copy in entry.copies]
+        copies = tuple(self._copy_words(*each) for each in zip(entry.copies, here, strict=True))
+        page = Path(entry.html) if entry.html and self._station.is_there(Path(entry.html), wait=False) else None
         title = f"{entry.card}, {count_text(entry.files, 'file')}, {size_text(entry.size_bytes)}"
-        folders = tuple(Path(copy.root) for copy in entry.copies if self._is_here(copy))
-        return LedgerDetail(title, copies, page, self._good_copy(entry) is not None, folders)
+        found = [copy for copy, is_here in zip(entry.copies, here, strict=True) if is_here]
+        folders = tuple(Path(copy.root) for copy in found)
+        return LedgerDetail(title, copies, page, any(copy.proven for copy in found), folders)
 
     # -- what is done --------------------------------------------------------------------------
 
@@ -411,14 +413,14 @@ class LedgerScreen:
     def _good_copy(self, entry: WaybillEntry) -> CopyEntry | None:
         return next((copy for copy in entry.copies if copy.proven and self._is_here(copy, now=True)), None)
 
-    def _is_here(self, copy: CopyEntry, *, now: bool = False) -> bool | None:
+    def _is_here(self, copy: CopyEntry, *, now: bool = False, wait: bool = True) -> bool | None:
         """Whether a copy's manifest is there; None while its disk has not answered."""
         if not copy.manifest or copy.status is CopyState.GONE:
             return False
-        return self._station.is_there(Path(copy.manifest), Path(copy.destination), now=now)
+        return self._station.is_there(Path(copy.manifest), Path(copy.destination), now=now, wait=wait)
 
-    def _copy_words(self, copy: CopyEntry) -> tuple[Mark, str]:
-        here = {True: "", False: " Not here now.", None: " Whether it is here is not known."}[self._is_here(copy)]
+    def _copy_words(self, copy: CopyEntry, is_here: bool | None) -> tuple[Mark, str]:
+        here = {True: "", False: " Not here now.", None: " Whether it is here is not known."}[is_here]
         read = f", read back {age_text(copy.verified)}" if copy.verified else ""
         check = f", {copy.last_check}" if copy.last_check else ""
         words = f"{STATUS_WORDS[copy.status]}, {count_text(copy.files_verified, 'file')}{read}{check}.{here}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gc
 import logging
-import threading
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -18,7 +17,7 @@ from PyQt6.QtWidgets import QApplication
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.desk import Desk
 from diadoche.screens.shelf import ClipsChanged
-from diadoche.services.background import outcome_of
+from diadoche.services.background import BackgroundThreads, outcome_of
 from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
 from diadoche.services.jobs.all_kinds import ALL_KINDS
@@ -45,6 +44,7 @@ LOG = logging.getLogger(__name__)
 _GATHERED_MS = 100
 _CHECK_EVERY_MS = 60 * 60 * 1000
 _STEP_PERCENT = 10
+_READY_THREADS = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,6 +105,7 @@ class Application:
         self.theme = self.window.theme
         self.ledger = Ledger(opening.places.ledger)
         self._bridge = Bridge(self._take)
+        self._background = BackgroundThreads(_READY_THREADS)
         self.runner = Runner(
             self.ledger, ALL_KINDS, self._bridge.post, lambda job: record(self.ledger, job), self._part_came
         )
@@ -177,7 +178,7 @@ class Application:
         save_settings(self._places.config, self._settings)
 
     def _in_background(self, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
-        """Does work in a thread of its own; what came of it is taken in on the window's."""
+        """Does work in another thread, beside all else; what came of it is taken in on the window's."""
 
         def do() -> None:
             try:
@@ -188,7 +189,7 @@ class Application:
                 raise
             self._bridge.post(_Came(then, outcome))
 
-        threading.Thread(target=do, name="background", daemon=True).start()
+        self._background.do(do)
 
     def _places_changed(self, *, files: bool) -> None:
         """On any thread: something else is known of places, or of files on them."""
@@ -291,6 +292,7 @@ class Application:
         self.devices.close()
         self.station.close()
         self.runner.close()
+        self._background.close()
         if self.bench is not None:
             self.bench.close()
         self.ledger.close()

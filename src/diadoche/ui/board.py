@@ -33,6 +33,7 @@ _CARD_SHARE, _PLACE_SHARE = 0.46, 0.4
 _SPACE_PX, _COMPACT_SPACE_PX, _SET_MARGIN_PX = 12, 5, 1
 _NUMBERS_STEP = 16
 _MANY_RIBBONS, _SLOWER_S = 8, 0.25
+_BARS_MS, _ANEW_MS = 200, 30
 _THINNEST_PX, _THICKEST_PX = 8.0, 18.0
 _MARK_PX = 18.0
 
@@ -251,16 +252,20 @@ class Board(QWidget):
         self._screen = screen
         self._cards: dict[str, CardPanel] = {}
         self._sets: dict[str, SetPanel] = {}
-        # What the form of cards was chosen by, and that form.
-        self._chosen_by: tuple[object, ...] = ()
+        # How high each group would be whose cards tell all, by what makes a difference to that.
+        self._roomy: dict[str, tuple[tuple[object, ...], int]] = {}
         self._compact = False
         self._places: dict[str, PlacePanel] = {}
         self._ribbons: list[Ribbon] = []
         self._picture = RibbonPicture()
+        # Many ribbons that moved are drawn anew after the panels that moved them, in a turn of its own.
+        self._anew, self._anew_follows = False, QTimer(self)
+        self._anew_follows.setSingleShot(True)
+        self._anew_follows.timeout.connect(self._draw_anew)
         self._placed: list[PlacedRibbon] = []
         self._bars: dict[tuple[str, Path], RibbonBar] = {}
         self._names: dict[str, str] = {}
-        # Where ribbons are is known when the board is painted; what lies over them follows in a turn of its own.
+        # Where ribbons are is known when the board is painted; what lies over them, for who points or listens, follows.
         self._bars_follow = QTimer(self)
         self._bars_follow.setSingleShot(True)
         self._bars_follow.timeout.connect(self._place_bars)
@@ -269,6 +274,8 @@ class Board(QWidget):
         self._measured.setParent(self)
         self._measured.hide()
         self._painted_s = 0.0
+        # How wide it is, and how much of it is seen.
+        self._room_px = (0, 0)
         self._left, self._right = QVBoxLayout(), QVBoxLayout()
         self._no_card = _empty("No card is in.", _NOT_SEEN, _CARD_WIDTH_PX)
         self._no_place = _empty("No place for copies yet.", "Add a folder on a disk you trust.", _PLACE_WIDTH_PX)
@@ -289,9 +296,18 @@ class Board(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:  # Qt's name
         super().resizeEvent(event)
-        self._no_card.setFixedWidth(self._card_width())
-        self._no_place.setFixedWidth(self._place_width())
-        self.refresh()
+        room = (self.width(), self._seen_px())
+        # Whatever is put on it makes it higher: that alone shows nothing anew.
+        if room != self._room_px:
+            self._room_px = room
+            self._no_card.setFixedWidth(self._card_width())
+            self._no_place.setFixedWidth(self._place_width())
+            self.refresh()
+
+    def _seen_px(self) -> int:
+        """How much of its height is seen at once: that of what scrolls it."""
+        around = self.parentWidget()
+        return around.height() if around is not None else self.height()
 
     def _card_width(self) -> int:
         return round(min(_CARD_WIDTH_PX * max(1.0, self._theme.scale), max(_CARD_WIDTH_PX, _CARD_SHARE * self.width())))
@@ -310,7 +326,19 @@ class Board(QWidget):
         if self._is_worth_it(ribbons):
             self._painted_s = time.monotonic()
             self._ribbons = ribbons
+            self._update_ribbons()
+
+    def _update_ribbons(self) -> None:
+        """Paints what lies between cards and places, and none of the panels."""
+        x_px = [end.x() for each in self._placed for end in each.ends]
+        if x_px:
+            self.update(QRect(round(min(x_px)) - 1, 0, round(max(x_px) - min(x_px)) + 2, self.height()))
+        else:
             self.update()
+
+    def _draw_anew(self) -> None:
+        self._anew = True
+        self._update_ribbons()
 
     def _is_worth_it(self, ribbons: list[Ribbon]) -> bool:
         """Whether the eye would see a difference; many ribbons move more slowly, and cost more to draw."""
@@ -366,27 +394,30 @@ class Board(QWidget):
     def _choose_form(self, groups: list[CardGroup]) -> None:
         """Cards tell all where all of them fit at once, else only what matters across a room."""
         rows = [row for group in groups for row in group.rows]
-        # What scrolls it is as high as what is seen at once.
-        around = self.parentWidget()
-        seen_px = around.height() if around is not None else self.height()
-        by = (
-            # Numbers run ten times a second: only how many lines they take makes a difference.
-            [
-                (row.key, row.mark, row.remark, row.advice, len(row.numbers) // _NUMBERS_STEP, row.contents)
-                for row in rows
-            ],
-            seen_px,
-            self._card_width(),
-            self._theme.scale,
-        )
-        if by == self._chosen_by:
-            return
-        self._chosen_by = by
+        for key in self._roomy.keys() - {group.key for group in groups}:
+            del self._roomy[key]
         high = sum(self._roomy_px(group) for group in groups) + _SPACE_PX * len(groups)
-        self._compact = len(rows) > 1 and high > seen_px
+        self._compact = len(rows) > 1 and high > self._seen_px()
 
     def _roomy_px(self, group: CardGroup) -> int:
-        """How high a group is where its cards tell all."""
+        """How high a group is where its cards tell all; measured again only where that may have changed."""
+        by = (
+            self._card_width(),
+            self._theme.scale,
+            group.title,
+            group.words,
+            # Numbers run ten times a second: only how many lines they take makes a difference.
+            *(
+                (row.key, row.mark, row.remark, row.advice, len(row.numbers) // _NUMBERS_STEP, row.contents)
+                for row in group.rows
+            ),
+        )
+        known = self._roomy.get(group.key)
+        if known is None or known[0] != by:
+            known = self._roomy[group.key] = (by, self._measured_px(group))
+        return known[1]
+
+    def _measured_px(self, group: CardGroup) -> int:
         width = self._card_width()
         if group.title:
             self._show_group(group, compact=False)
@@ -431,11 +462,16 @@ class Board(QWidget):
                 thick = min(max(_THINNEST_PX, _THICKEST_PX * share), room - 3)
                 placed.append(PlacedRibbon(ribbon, ends, thick))
         # Ended here also where painting fails: one that an error keeps alive would paint on what is gone.
+        lags = len(placed) > _MANY_RIBBONS and not self._anew
         with QPainter(self) as painter:
-            self._picture.paint(painter, placed, self.size(), min(_MARK_PX, room - 3), self._theme.colours)
+            mark_px, colours = min(_MARK_PX, room - 3), self._theme.colours
+            if self._picture.paint(painter, placed, self.size(), mark_px, colours, may_lag=lags):
+                self._anew = False
+            elif not self._anew_follows.isActive():
+                self._anew_follows.start(_ANEW_MS)
         self._placed = placed
         if not self._bars_follow.isActive():
-            self._bars_follow.start(0)
+            self._bars_follow.start(_BARS_MS)
 
     def _place_bars(self) -> None:
         for key in self._bars.keys() - {each.key for each in self._placed}:

@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QUrl
-from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtGui import QDesktopServices, QShowEvent
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -203,6 +203,10 @@ class LedgerView(View):
         if number == _HAPPENED:
             self._screen.read_all()
 
+    def showEvent(self, event: QShowEvent | None) -> None:  # Qt's name
+        super().showEvent(event)
+        self._show_detail()
+
     def look_again(self) -> None:
         """Colours or sizes of text changed."""
         self.refresh()
@@ -240,6 +244,9 @@ class LedgerView(View):
         self._show_detail()
 
     def _show_detail(self) -> None:
+        """The selected waybill and its copies; put together only where somebody sees it."""
+        if not self.isVisible():
+            return
         detail = self._screen.detail()
         self._sheet.setVisible(detail is not None)
         emptied(self._copies)

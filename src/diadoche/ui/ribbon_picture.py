@@ -1,7 +1,8 @@
 """The ribbons of the board, kept as a picture: of what moves, only what was added since is drawn.
 
 Stroking two dozen long curves takes as long as a window may be silent, and progress adds a few pixels to each of them.
-All beds lie below all progress; where two ribbons cross, the piece that came last lies on top.
+All beds lie below all progress; where two ribbons cross, the piece that came last lies on top. All pieces are opaque,
+so that what ends is drawn over what it was.
 """
 
 from __future__ import annotations
@@ -52,7 +53,8 @@ class PlacedRibbon:
     @property
     def end_mark(self) -> Mark | None:
         """The mark at its end; before it has come there, all beds look alike."""
-        return self.ribbon.mark if self.ribbon.mark in {Mark.PROVEN, Mark.PROBLEM} else None
+        mark = self.ribbon.mark
+        return mark if mark is Mark.PROVEN or mark is Mark.PROBLEM else None
 
     def at(self, share: float) -> QPointF:
         """The point of its middle line at a share of its way."""
@@ -71,10 +73,12 @@ class PlacedRibbon:
         return abs(self.at(low).y() - point.y()) <= self.thick_px / 2 + _NEAR_PX
 
     def follows(self, before: PlacedRibbon) -> bool:
-        """Whether it looks as it did, a little further."""
-        return (
-            (self.ends, self.thick_px, self.end_mark) == (before.ends, before.thick_px, before.end_mark)
-            and self.proven >= before.proven
+        """Whether it looks as it did, a little further, or came to its end."""
+        now, then = self.end_mark, before.end_mark
+        if (self.ends, self.thick_px) != (before.ends, before.thick_px) or not (then is None or then is now):
+            return False
+        return now is Mark.PROVEN or (
+            self.proven >= before.proven
             # What was read back may lie over what was copied; nothing else makes that less.
             and (self.copied >= before.copied or self.copied == 1 - self.proven)
         )
@@ -90,8 +94,15 @@ class RibbonPicture:
         self._mark_px = 0.0
 
     def paint(
-        self, painter: QPainter, ribbons: Sequence[PlacedRibbon], size: QSize, mark_px: float, colours: Colours
-    ) -> None:
+        self,
+        painter: QPainter,
+        ribbons: Sequence[PlacedRibbon],
+        size: QSize,
+        mark_px: float,
+        colours: Colours,
+        *,
+        may_lag: bool = False,
+    ) -> bool:
         """Paints the ribbons over a board.
 
         Args:
@@ -100,6 +111,10 @@ class RibbonPicture:
             size: of the board, in its pixels.
             mark_px: how large the marks at the ends are.
             colours: in force.
+            may_lag: where all of them had to be drawn anew, they are painted as they were last.
+
+        Returns:
+            Whether they are painted as they are now.
         """
         device = painter.device()
         ratio = device.devicePixelRatioF() if device is not None else 1.0
@@ -110,32 +125,52 @@ class RibbonPicture:
             and self._drawn.keys() == {each.key for each in ribbons}
             and all(each.follows(self._drawn[each.key]) for each in ribbons)
         )
+        if not goes_on and may_lag and not self._picture.isNull():
+            painter.drawPixmap(0, 0, self._picture)
+            return False
         if not goes_on:
             self._picture = QPixmap(wanted)
             self._picture.setDevicePixelRatio(ratio)
             self._picture.fill(Qt.GlobalColor.transparent)
         with QPainter(self._picture) as inside:
             inside.setRenderHint(QPainter.RenderHint.Antialiasing)
-            if not goes_on:
-                for each in ribbons:
-                    _draw_bed(inside, each, mark_px, colours)
-            _draw_progress(inside, ribbons, self._drawn if goes_on else {}, colours)
+            drawn = self._drawn if goes_on else {}
+            ended = [each for each in ribbons if each.end_mark is not _end_mark(drawn.get(each.key))]
+            for each in ribbons:
+                if each.key not in drawn or (each in ended and each.end_mark is Mark.PROVEN):
+                    _draw_bed(inside, each, colours)
+            _draw_progress(inside, ribbons, drawn, colours)
+            for each in ended:
+                _draw_end(inside, each, mark_px, colours)
         self._drawn, self._colours, self._mark_px = {each.key: each for each in ribbons}, colours, mark_px
         painter.drawPixmap(0, 0, self._picture)
+        return True
 
 
-def _draw_bed(painter: QPainter, placed: PlacedRibbon, mark_px: float, colours: Colours) -> None:
-    """What of a ribbon stays: its bed, or all of one that is proven, and the mark at its end."""
-    mark, thick = placed.end_mark, placed.thick_px
-    if mark is Mark.PROVEN:
-        pale = QColor(colours.proven)
-        pale.setAlphaF(_PALE_ON_DARK if colours.dark else _PALE)
-        _stroke(painter, placed, (0, 1), QBrush(pale), thick)
+def _end_mark(placed: PlacedRibbon | None) -> Mark | None:
+    return placed.end_mark if placed is not None else None
+
+
+def _draw_bed(painter: QPainter, placed: PlacedRibbon, colours: Colours) -> None:
+    """What of a ribbon stays: its bed, or all of one that is proven."""
+    if placed.end_mark is Mark.PROVEN:
+        _stroke(painter, placed, (0, 1), QBrush(_pale(colours)), placed.thick_px)
     else:
-        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.line)), thick)
-        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.panel)), thick - 2)
+        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.line)), placed.thick_px)
+        _stroke(painter, placed, (0, 1), QBrush(QColor(colours.panel)), placed.thick_px - 2)
+
+
+def _pale(colours: Colours) -> QColor:
+    """The colour of what is proven, thinned with that of the board."""
+    share = _PALE_ON_DARK if colours.dark else _PALE
+    both = zip(QColor(colours.proven).getRgb()[:3], QColor(colours.paper).getRgb()[:3], strict=True)
+    return QColor(*(round(share * proven + (1 - share) * paper) for proven, paper in both))
+
+
+def _draw_end(painter: QPainter, placed: PlacedRibbon, mark_px: float, colours: Colours) -> None:
+    """The mark at the end of a ribbon that has come there."""
+    end, mark = placed.ends[1], placed.end_mark
     if mark is not None:
-        end = placed.ends[1]
         paint_mark(painter, QRectF(end.x() - _END_PX - mark_px, end.y() - mark_px / 2, mark_px, mark_px), mark, colours)
 
 
@@ -161,7 +196,9 @@ def _stroke(painter: QPainter, placed: PlacedRibbon, part: tuple[float, float], 
 
 def _curve(ends: tuple[QPointF, QPointF], begin: float, end: float) -> QPainterPath:
     """The part of a ribbon's middle line between two shares of its way: a part of a cubic is a cubic again."""
-    left = _upto(_upto(_cubic(ends), end), begin / end if end else 0, rest=True)
+    left = _cubic(ends)
+    if (begin, end) != (0, 1):
+        left = _upto(_upto(left, end), begin / end if end else 0, rest=True)
     path = QPainterPath(left[0])
     path.cubicTo(*left[1:])
     return path

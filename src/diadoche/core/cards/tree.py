@@ -8,6 +8,7 @@ import stat
 from collections.abc import Collection, Iterator
 from contextlib import nullcontext, suppress
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 from diadoche.core.diskfiles import open_unseen
@@ -51,7 +52,8 @@ class FolderEntry:
     changed_ns: int
 
 
-@dataclass(frozen=True, slots=True)
+# Without slots: what its files sum up to is kept beside them.
+@dataclass(frozen=True)
 class Tree:
     """What lies below `root`, in the order of the names."""
 
@@ -62,9 +64,9 @@ class Tree:
     # Folders that are there and cannot be listed: nobody knows what is in them.
     unlisted: tuple[Problem, ...] = ()
 
-    @property
+    @cached_property
     def size_bytes(self) -> int:
-        """All files together."""
+        """All files together; a board of cards asks for it many times a second."""
         return sum(file.size_bytes for file in self.files)
 
     def below(self, top: str) -> Tree:

@@ -59,15 +59,16 @@ class PlaceWatch:
         """What is known of a place; None while it has not answered, or is silent."""
         return self._watcher(place).room()
 
-    def is_there(self, path: Path, place: Path, *, now: bool = False) -> bool | None:
+    def is_there(self, path: Path, place: Path, *, now: bool = False, wait: bool = True) -> bool | None:
         """Whether a file or folder below a place is there, as it was seen last; None while that is not known.
 
         Args:
             path: what is asked for.
             place: on whose thread.
             now: what was seen before does not count: something is to be started by it.
+            wait: for a moment, where nothing is known yet; else `on_files` tells when it is.
         """
-        return self._watcher(place).is_there(path, now=now)
+        return self._watcher(place).is_there(path, now=now, wait=wait)
 
     def silent_for_s(self, place: Path) -> float:
         """For how long a question to a place has not been answered, in seconds; 0 where none is open."""
@@ -122,7 +123,7 @@ class _Watcher:
         self._wait_first()
         return None if self._is_silent() else self._room
 
-    def is_there(self, path: Path, *, now: bool) -> bool | None:
+    def is_there(self, path: Path, *, now: bool, wait: bool) -> bool | None:
         known = self._files.get(path)
         if now:
             self._asked.add(path)
@@ -131,7 +132,7 @@ class _Watcher:
         elif (known is None or time.monotonic() - known[1] > _OLD_S) and path not in self._asked:
             self._asked.add(path)
             self._wanted.put(path)
-            if known is None:
+            if known is None and wait:
                 known = self._soon_known(path, 0.0)
         return None if known is None or self._is_silent() else known[0]
 

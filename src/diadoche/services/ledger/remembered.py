@@ -35,20 +35,20 @@ def forget(ledger: Ledger, scope: str, key: str) -> None:
 
 
 def recall(ledger: Ledger, scope: str, keys: Sequence[str], kind: type[T]) -> T | None:
-    """The value of the first key that has one; what an older version wrote in another shape is passed over."""
+    """The value of the first key that has one; what makes no sense is passed over."""
+    return next(iter(recall_each(ledger, scope, keys, kind)), None)
+
+
+def recall_each(ledger: Ledger, scope: str, keys: Sequence[str], kind: type[T]) -> list[T]:
+    """The values of those keys that have one, in the order of the keys; what makes no sense is passed over."""
     keys = [storable(key) for key in keys]
     with ledger.session() as session:
         rows = session.scalars(
             select(RememberedRow).where(RememberedRow.scope == scope, RememberedRow.key.in_(keys))
         ).all()
         by_key = {row.key: row.value for row in rows}
-    for key in keys:
-        if key in by_key:
-            try:
-                return from_text(kind, by_key[key])
-            except ValidationError:
-                continue
-    return None
+    found = (_value(kind, by_key[key]) for key in keys if key in by_key)
+    return [value for value in found if value is not None]
 
 
 def recall_all(ledger: Ledger, scope: str, kind: type[T]) -> list[tuple[str, T]]:

@@ -16,11 +16,13 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import partial
 from operator import attrgetter
 from typing import Any
 
 from diadoche.core.errors import LedgerError, Problem
 from diadoche.core.watch import Progress
+from diadoche.services.background import BackgroundThreads
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.processes.forked_process import FORK_SERVER
@@ -116,7 +118,9 @@ class Runner:
         self._counts = Counter[State]()
         self._running: dict[int, WorkerProcess] = {}
         self._lock = threading.RLock()
-        self._threads: list[threading.Thread] = []
+        self._background = BackgroundThreads()
+        # Set where a job's thread has done all it had to.
+        self._followed: list[threading.Event] = []
         # By job: what is done about its process when it does not stop as it was asked to.
         self._timers: dict[int, threading.Timer] = {}
         self._closing = False
@@ -231,14 +235,15 @@ class Runner:
             running = list(self._running.values())
             patience_s = max((each.ask_to_stop() for each in running), default=PATIENCE_S)
         until_s = time.monotonic() + patience_s
-        for thread in list(self._threads):
-            thread.join(timeout=max(0.0, until_s - time.monotonic()))
+        for ended in list(self._followed):
+            ended.wait(max(0.0, until_s - time.monotonic()))
         for each in running:
             if not each.ended:
                 each.kill()
-        for thread in list(self._threads):
+        for ended in list(self._followed):
             # They reap what was killed; not those of a process that the system cannot end.
-            thread.join(timeout=_KILLED_S)
+            ended.wait(_KILLED_S)
+        self._background.close()
         self._records.close()
 
     # -- instructions of the state machine; under the lock --------------------------------------
@@ -280,9 +285,8 @@ class Runner:
         running = self._running[number] = WorkerProcess(beside=0 if gentle else len(self._running))
         self._follow(number)
         # The process is started, and the request written, where nobody waits: that of a large card is megabytes.
-        thread = threading.Thread(target=self._run, args=(number, running), name=f"job {number}", daemon=True)
-        self._threads = [each for each in self._threads if each.is_alive()] + [thread]
-        thread.start()
+        ended = self._background.do(partial(self._run, number, running))
+        self._followed = [each for each in self._followed if not each.is_set()] + [ended]
 
     # -- a job's own thread ----------------------------------------------------------------------
 

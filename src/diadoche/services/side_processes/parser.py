@@ -29,6 +29,8 @@ _READS_OF_ALL = 3
 _DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
 # Another reading of the same bytes may say more: facts of an older one are made anew.
 _READING = 5
+# What is read of clips gives way to copying them, and to the window: five of them may be at work on two processors.
+_NICER = 5
 
 
 class Parser:
@@ -40,7 +42,7 @@ class Parser:
             memory: facts of earlier times; None remembers nothing.
             longest_s: how long one file may take, in seconds; usually by depth.
         """
-        self._side_process = SideProcess("diadoche.services.side_processes.parser")
+        self._side_process = SideProcess("diadoche.services.side_processes.parser", _NICER)
         self._memory = memory
         self._longest_s = longest_s
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.remembered import recall, remember
+from diadoche.services.ledger.remembered import recall_each, remember
 from diadoche.services.station.card_in import CameraSettings, CardIn
 
 _SCOPE = "camera"
@@ -12,10 +12,10 @@ _SCOPE = "camera"
 def recalled(ledger: Ledger, card: CardIn, shoot_id: int) -> CameraSettings:
     """What is remembered of this card or its camera: the nearest wins, part by part."""
     keys = [*_card_keys(card), *_camera_keys(card, shoot_id)]
-    found = [recall(ledger, _SCOPE, [each], CameraSettings) for each in keys]
-    names = (each.name for each in found if each is not None and each.name)
-    folders = (each.folders for each in found if each is not None and each.folders)
-    return CameraSettings(next(names, ""), next(folders, ""), any(each.is_card for each in found if each is not None))
+    found = recall_each(ledger, _SCOPE, keys, CameraSettings)
+    names = (each.name for each in found if each.name)
+    folders = (each.folders for each in found if each.folders)
+    return CameraSettings(next(names, ""), next(folders, ""), any(each.is_card for each in found))
 
 
 def remember_name(ledger: Ledger, card: CardIn, shoot_id: int, name: str) -> None:

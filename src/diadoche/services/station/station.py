@@ -115,15 +115,16 @@ class Station:
         longest_s, place = max(silent, default=(0.0, Path()))
         return (place, longest_s) if longest_s > SILENT_S else None
 
-    def is_there(self, path: Path, place: Path | None = None, *, now: bool = False) -> bool | None:
+    def is_there(self, path: Path, place: Path | None = None, *, now: bool = False, wait: bool = True) -> bool | None:
         """Whether a file or folder is there, as it was seen moments ago; None while its disk does not answer.
 
         Args:
             path: what is asked for.
             place: the place that it lies in, where that is known; any thread may ask.
             now: it is looked anew, for something is to be started by it.
+            wait: for a moment, where nothing is known yet; what is on show never does, and is told when it is known.
         """
-        return self._rooms.is_there(path, place or self._place_of(path) or path.parent, now=now)
+        return self._rooms.is_there(path, place or self._place_of(path) or path.parent, now=now, wait=wait)
 
     def close(self) -> None:
         """Looks after no place any more."""
