@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from diadoche.screens.results import done_words, format_words
 from diadoche.services.devices.disk_watch import Medium
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import perform_offload
+from diadoche.services.ledger.happenings import happenings, note_happening
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import Stage
 from tests.screens.scene import Scene
@@ -263,6 +265,26 @@ def test_what_happened_can_be_read_in_order(scene: Scene, drone: Path, kind: str
     ledger.read_all()
     assert ledger.unread() == 0
     assert ledger.summary() == "1 waybill"
+
+
+def test_what_was_read_stays_read_while_the_ledger_does_not_take_it(
+    scene: Scene, drone: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scene.offloaded(drone)
+    ledger = scene.desk.ledger
+    scene.written()
+    ledger.refresh()
+    waiting: list[Callable[[], None]] = []
+    monkeypatch.setattr(scene.ledger.writer, "do", waiting.append)
+    ledger.read_all()
+    ledger.refresh()
+    assert ledger.unread() == 0
+    note_happening(scene.ledger, "note", "meanwhile")
+    ledger.read_happened()
+    assert ledger.unread() == 1
+    for write in waiting:
+        write()
+    assert [each.seen for each in happenings(scene.ledger)] == [False, True, True, True]
 
 
 def test_a_clock_at_odds_with_the_shoot_is_pointed_out_before_the_start(

@@ -20,6 +20,7 @@ from diadoche.services.devices.disk_watch import Medium, PulledOut, PutIn
 READERS = 8
 # A slow reader, so that a card of a few seconds' footage can be watched crossing.
 PACE_BYTES_S = 3_000_000
+_LOOK_EVERY_S = 1.0
 
 
 class Bench:
@@ -53,12 +54,17 @@ class Bench:
         self._inside: dict[int, Path] = {}
         self._put_in: PutIn = lambda _medium: None
         self._pulled_out: PulledOut = lambda _key: None
+        # The cards that there were a moment ago, and where each really lies; who asks for them waits for no disk.
+        self._there: list[tuple[Path, Path]] = []
+        self._closed = threading.Event()
         _clear(folder)
         for number in range(1, READERS + 1):
             (folder / f"reader-{number}").mkdir(parents=True, exist_ok=True)
+        self._look()
 
     def start(self, put_in: PutIn, pulled_out: PulledOut) -> None:
-        """Begins telling."""
+        """Begins telling, and looking for cards that come later."""
+        threading.Thread(target=self._look_on, name="bench", daemon=True).start()
         self._put_in, self._pulled_out = put_in, pulled_out
         for medium in self._in.values():
             put_in(medium)
@@ -70,7 +76,14 @@ class Bench:
     def cards_outside(self) -> list[Path]:
         """The cards that lie on the bench."""
         inside = set(self._inside.values())
-        return [card for card in self._cards() if card.resolve() not in inside]
+        return [card for card, really in self._there if really not in inside]
+
+    def _look(self) -> None:
+        self._there = [(card, card.resolve()) for card in self._cards()]
+
+    def _look_on(self) -> None:
+        while not self._closed.wait(_LOOK_EVERY_S):
+            self._look()
 
     def eject(self, key: str) -> None:
         """Lets a card out, as it is pulled."""
@@ -95,7 +108,8 @@ class Bench:
         self._mounts[number].set(faults)
 
     def close(self) -> None:
-        """Pulls everything out."""
+        """Pulls everything out, and looks for nothing any more."""
+        self._closed.set()
         for number in list(self._in):
             self.pull_out(number)
 

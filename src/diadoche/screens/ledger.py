@@ -19,7 +19,7 @@ from diadoche.services.jobs.rebuild import RebuildRequest
 from diadoche.services.jobs.restore import RestoreRequest
 from diadoche.services.jobs.verify import VerifyRequest
 from diadoche.services.ledger.copies import CopyEntry
-from diadoche.services.ledger.happenings import Happening, all_seen, happenings
+from diadoche.services.ledger.happenings import Happening, happenings, seen_until
 from diadoche.services.ledger.known_copies import holders, known_roots, place_below
 from diadoche.services.ledger.shoots import Shoot, ShootSettings, all_shoots
 from diadoche.services.ledger.waybills import WaybillEntry, matching_waybills, waybills
@@ -95,6 +95,8 @@ class LedgerScreen:
         self.entries: list[WaybillEntry] = []
         self.disks: list[DiskRow] = []
         self.happened: list[Happening] = []
+        # Up to when the person has read of it: what is read of the ledger may be older than that is written there.
+        self._seen_until: datetime | None = None
         self.selected: int | None = None
         self.message = ""
         self._shoots: dict[str, Shoot] = {}
@@ -145,7 +147,8 @@ class LedgerScreen:
         return _Read(shoots, entries, self._disks(entries), happenings(self._ledger))
 
     def _take(self, read: _Read) -> None:
-        self._shoots, self.everything, self.disks, self.happened = read.shoots, read.waybills, read.disks, read.happened
+        self._shoots, self.everything, self.disks = read.shoots, read.waybills, read.disks
+        self.happened = self._as_seen(read.happened)
         self._look_for_search()
         self._narrow()
 
@@ -193,7 +196,7 @@ class LedgerScreen:
         def came(happened: list[Happening] | Exception) -> None:
             # What is read anew just now is newer.
             if not isinstance(happened, Exception) and not self._is_reading:
-                self.happened = happened
+                self.happened = self._as_seen(happened)
                 self.on_change()
 
         self._station.in_background(lambda: happenings(self._ledger), came)
@@ -279,9 +282,15 @@ class LedgerScreen:
     def read_all(self) -> None:
         """The person has looked at what happened."""
         if self.unread():
-            all_seen(self._ledger)
-            self.happened = [replace(each, seen=True) for each in self.happened]
-            self.refresh()
+            until = self._seen_until = max(each.at for each in self.happened)
+            self.happened = self._as_seen(self.happened)
+            self._ledger.writer.do(lambda: seen_until(self._ledger, until))
+            self.on_change()
+            self.on_read()
+
+    def _as_seen(self, happened: list[Happening]) -> list[Happening]:
+        until = self._seen_until
+        return [replace(each, seen=each.seen or (until is not None and each.at <= until)) for each in happened]
 
     def select(self, row: int | None) -> None:
         """Selects a row."""

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 from diadoche.core.convert.recipes import Changes
+from diadoche.screens.route_tally import is_still_open
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.jobs.stitch import StitchRequest
 from diadoche.services.ledger.kept_clips import KeptClip, delivered
@@ -38,12 +40,15 @@ class OutputPlan:
         self.asked = asked
 
     def delivered(self, clip: KeptClip) -> Path | None:
-        """Its newest output that is there, as far as that is known."""
-        return delivered(clip, self._station.is_there)
+        """Its newest output that is there, as far as that is known; nobody waits for a disk here."""
+        return delivered(clip, partial(self._station.is_there, wait=False))
 
     def is_open(self, clip: KeptClip) -> bool:
         """Whether something is to be made of it still."""
-        return clip.id not in self.asked and self.delivered(clip) is None and not is_unwanted(clip)
+        # What is quickly known first: there may be ten thousand.
+        asked, unwanted = clip.id in self.asked, is_unwanted(clip)
+        made = not (asked or unwanted) and self.delivered(clip) is not None
+        return is_still_open(made=made, unwanted=unwanted, asked=asked)
 
 
 def is_unwanted(clip: KeptClip) -> bool:

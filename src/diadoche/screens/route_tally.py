@@ -27,6 +27,11 @@ class Standing(NamedTuple):
     sound_apart: bool
 
 
+def is_still_open(*, made: bool, unwanted: bool, asked: bool) -> bool:
+    """Whether something is still to be made of a clip: what is listed, counted and made goes by this alone."""
+    return not (made or unwanted or asked)
+
+
 class RouteTally:
     """How many clips of a route there are, how they stand, and what those that are open amount to.
 
@@ -71,7 +76,7 @@ class RouteTally:
             self.made += by
         elif unwanted:
             self.unwanted += by
-        elif not asked:
+        if is_still_open(made=made, unwanted=unwanted, asked=asked):
             self.open += by
             self.open_bytes += by * facts.size_bytes
             if facts.video:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from pathlib import Path
@@ -18,7 +17,6 @@ from diadoche.ui.parts import button, label, menu_button
 
 _MANY = 5
 _FREE = "Into the first free reader"
-_LOOK_S = 1.0
 _LETTERS = 9
 _SLOW_BYTES_S = 300_000
 _AT_BYTE = 100_000
@@ -48,20 +46,14 @@ class BenchView(QFrame):
         self._row.setContentsMargins(14, 8, 14, 8)
         self.setLayout(self._row)
         self._shown: tuple[object, ...] = ()
-        self._looked_s = -_LOOK_S
         self._media: tuple[Medium, ...] = ()
-        self._outside: list[Path] = []
         # Each by what it shows.
         self._parts: dict[object, QWidget] = {}
         self.refresh()
 
     def refresh(self) -> None:
         """Shows what is in and what is not; built anew only when that changed."""
-        # Ten times a second is for what moves; the folder of cards is looked into once.
-        if time.monotonic() - self._looked_s > _LOOK_S or self._bench.media() != self._media:
-            self._looked_s, self._media = time.monotonic(), self._bench.media()
-            self._outside = self._bench.cards_outside()
-        outside = self._outside
+        self._media, outside = self._bench.media(), self._bench.cards_outside()
         inside = [(number, self._bench.reader_of(number)) for number in range(1, READERS + 1)]
         taken = [(number, medium) for number, medium in inside if medium is not None]
         now = (tuple(outside), tuple(taken), self._bench.coming(), tuple(self._faults.items()))

@@ -57,7 +57,7 @@ def happenings(ledger: Ledger) -> list[Happening]:
         return [Happening(row.at.replace(tzinfo=UTC), row.kind, row.words, row.seen) for row in rows]
 
 
-def all_seen(ledger: Ledger) -> None:
-    """The person has read them."""
+def seen_until(ledger: Ledger, moment: datetime) -> None:
+    """The person has read what happened up to a moment."""
     with ledger.session() as session:
-        session.execute(update(HappeningRow).values(seen=True))
+        session.execute(update(HappeningRow).where(HappeningRow.at <= moment).values(seen=True))
