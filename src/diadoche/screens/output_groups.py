@@ -13,7 +13,7 @@ from diadoche.screens.marks import Mark
 from diadoche.screens.output_plan import MADE, OutputPlan, is_unwanted
 from diadoche.screens.output_rows import Choice, ClipRow, GroupRow
 from diadoche.screens.recipe_chooser import outlook
-from diadoche.screens.route_tally import RouteTally, Standing
+from diadoche.screens.route_tally import RouteTally, Standing, kind_of
 from diadoche.screens.shelf import Shelf
 from diadoche.screens.stitch_group import StitchGroup
 from diadoche.services.ledger.kept_clips import KeptClip
@@ -112,19 +112,22 @@ class OutputGroups:
                 self._count_clip(clip, facts, before)
 
     def _count_clip(self, clip: KeptClip, facts: Facts, before: Standing | None) -> None:
+        is_same = before is not None and before.facts is facts
+        unwanted, asked = is_unwanted(clip), clip.id in self._asked
+        made = bool(clip.outputs) and self._plan.delivered(clip) is not None
         standing = Standing(
             facts,
-            bool(clip.outputs) and self._plan.delivered(clip) is not None,
-            is_unwanted(clip),
-            clip.id in self._asked,
-            clip.has_sounds and not facts.sound_apart,
+            kind_of(made=made, unwanted=unwanted, asked=asked),
+            unwanted,
+            asked,
+            before.sound_apart if before is not None and is_same else clip.has_sounds and not facts.sound_apart,
         )
         self._standings[clip.id] = standing
         if clip.outputs:
             self._with_outputs.pop(clip.id, None)
             self._with_outputs[clip.id] = None
         name = facts.route.name
-        if before is not None and before.facts is facts:
+        if before is not None and is_same:
             self._tallies[name].change(clip.id, before, standing)
             return
         if before is not None:

@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 
 from diadoche.core.convert.recipes import Changes
-from diadoche.screens.route_tally import is_still_open
+from diadoche.screens.route_tally import Kind, kind_of
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.jobs.stitch import StitchRequest
 from diadoche.services.ledger.kept_clips import KeptClip, delivered
@@ -48,7 +48,7 @@ class OutputPlan:
         # What is quickly known first: there may be ten thousand.
         asked, unwanted = clip.id in self.asked, is_unwanted(clip)
         made = not (asked or unwanted) and self.delivered(clip) is not None
-        return is_still_open(made=made, unwanted=unwanted, asked=asked)
+        return kind_of(made=made, unwanted=unwanted, asked=asked) is Kind.OPEN
 
 
 def is_unwanted(clip: KeptClip) -> bool:

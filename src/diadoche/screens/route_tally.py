@@ -3,33 +3,49 @@
 from __future__ import annotations
 
 from collections import Counter
+from enum import Enum, auto
 from typing import NamedTuple
 
 from diadoche.core.identify.facts import Facts
 from diadoche.screens.clip_formats import ClipFormats, FormatCount
 
 
+class Kind(Enum):
+    """What a clip counts as, once: what has an output is made, whatever else was said of it."""
+
+    MADE = auto()
+    UNWANTED = auto()
+    ASKED = auto()
+    OPEN = auto()
+
+
+def kind_of(*, made: bool, unwanted: bool, asked: bool) -> Kind:
+    """What a clip counts as; what is listed, counted and made goes by this alone.
+
+    Args:
+        made: whether an output of it is there.
+        unwanted: whether a person said no to it.
+        asked: whether an output of it is in the queue.
+    """
+    return Kind.MADE if made else Kind.UNWANTED if unwanted else Kind.ASKED if asked else Kind.OPEN
+
+
 class Standing(NamedTuple):
-    """What a clip counts as.
+    """How a clip was counted.
 
     Attributes:
         facts: what is known of it, its route among that.
-        made: whether an output of it is there.
+        kind: what it counts as.
         unwanted: whether a person said no to it.
         asked: whether an output of it is in the queue.
         sound_apart: whether a second sound of it lies in files of its own.
     """
 
     facts: Facts
-    made: bool
+    kind: Kind
     unwanted: bool
     asked: bool
     sound_apart: bool
-
-
-def is_still_open(*, made: bool, unwanted: bool, asked: bool) -> bool:
-    """Whether something is still to be made of a clip: what is listed, counted and made goes by this alone."""
-    return not (made or unwanted or asked)
 
 
 class RouteTally:
@@ -65,18 +81,21 @@ class RouteTally:
 
     def change(self, clip_id: int, before: Standing, now: Standing) -> None:
         """Counts a clip otherwise, of which the very same is known as before."""
+        if before.kind is now.kind and before.sound_apart == now.sound_apart:
+            self.asked += now.asked - before.asked
+            return
         self._count(clip_id, before, -1)
         self._count(clip_id, now, 1)
 
     def _count(self, clip_id: int, standing: Standing, by: int) -> None:
         """By what a clip counts as."""
-        facts, made, unwanted, asked, sound_apart = standing
+        facts, kind, _unwanted, asked, sound_apart = standing
         self.asked += by * asked
-        if made:
+        if kind is Kind.MADE:
             self.made += by
-        elif unwanted:
+        elif kind is Kind.UNWANTED:
             self.unwanted += by
-        if is_still_open(made=made, unwanted=unwanted, asked=asked):
+        elif kind is Kind.OPEN:
             self.open += by
             self.open_bytes += by * facts.size_bytes
             if facts.video:
@@ -86,7 +105,9 @@ class RouteTally:
 
     def _count_format(self, clip_id: int, facts: Facts, by: int) -> None:
         number, pictures = self._formats.of(clip_id, facts)
-        count = self.open_formats.setdefault(number, FormatCount())
+        count = self.open_formats.get(number)
+        if count is None:
+            count = self.open_formats[number] = FormatCount()
         count.clips += by
         count.pictures += by * pictures
         if not count.clips:
