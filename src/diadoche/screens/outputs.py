@@ -249,8 +249,9 @@ class OutputsScreen:
 
         self._made.forget()
         self._asked |= asked
-        self._station.in_background(add, added)
+        # Told first: while thousands of requests are put together beside it, the window has half of the interpreter.
         self._tell()
+        self._station.in_background(add, added)
         return len(names)
 
     def taken_up(self, jobs: Sequence[Job]) -> None:
