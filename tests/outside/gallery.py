@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from diadoche.core.sphere.projection import Equirectangular
-from diadoche.demo.fisheye import Fisheye, photograph, planes, write_number
-from diadoche.demo.ray_scene import EYE_M, Moment, RayScene
+from diadoche.demo.fisheye import Fisheye, photograph, planes, still_view, write_number
+from diadoche.demo.ray_scene import EYE_M, Moment, RayScene, StillView
 from tests.outside.numbered import ffmpeg
 
 RATE = 25
+_SEEN: list[Any] = []
 PUPIL_M = 0.012
 
 
@@ -27,8 +29,9 @@ def two_lenses(size: int) -> list[Fisheye]:
 def drawn(lens: Fisheye, scene: RayScene, count: int) -> list[tuple[np.ndarray, ...]]:
     """Planes of the pictures of a lens, each with its number in the corner and on the board."""
     found: list[tuple[np.ndarray, ...]] = []
+    still = still_view(lens, scene, fine=1)
     for number in range(count):
-        luma, blue, red = planes(photograph(lens, scene, Moment(number / RATE, number), fine=1))
+        luma, blue, red = planes(photograph(lens, scene, Moment(number / RATE, number), fine=1, still=still))
         write_number(luma, number)
         found.append((luma, blue, red))
     return found
@@ -63,14 +66,22 @@ def beside(
 
 def truth(scene: RayScene, target: Equirectangular, moment: Moment) -> tuple[np.ndarray, np.ndarray]:
     """Luma as seen from the rig's middle, the mean of four rays a pixel, and how far away each pixel is in metres."""
-    light, depth = [], np.zeros(0)
-    for across in (0.25, 0.75):
-        for down in (0.25, 0.75):
-            rays = target.rays(np.arange(target.width)[None, :] + across, np.arange(target.height)[:, None] + down)
-            world = np.stack((rays[..., 0], rays[..., 2], -rays[..., 1]), axis=-1)
-            seen, depth = scene.see(np.array([0.0, 0.0, EYE_M]), world, moment)
-            light.append(seen)
-    return planes(np.mean(light, axis=0))[0], depth
+    seen = [scene.see_moving(still, moment) for still in _stand_still(scene, target)]
+    return planes(np.mean([light for light, _depth in seen], axis=0))[0], seen[-1][1]
+
+
+def _stand_still(scene: RayScene, target: Equirectangular) -> list[StillView]:
+    """What stands still is seen once for all moments; that of one scene and one target is kept."""
+    if _SEEN[:1] != [(scene, target)]:
+        views = []
+        for across in (0.25, 0.75):
+            for down in (0.25, 0.75):
+                rays = target.rays(np.arange(target.width)[None, :] + across, np.arange(target.height)[:, None] + down)
+                world = np.stack((rays[..., 0], rays[..., 2], -rays[..., 1]), axis=-1)
+                views.append(scene.see_still(np.array([0.0, 0.0, EYE_M]), world, Moment(0.0)))
+        _SEEN[:] = [(scene, target), views]
+    found: list[StillView] = _SEEN[1]
+    return found
 
 
 def psnr(one: np.ndarray, other: np.ndarray) -> float:

@@ -22,13 +22,14 @@ from diadoche.core.sphere.seam import SeamMeasure
 from diadoche.core.sphere.shot import Shot, shot_of
 from diadoche.core.sphere.stitch_map import weights_of
 from diadoche.core.sphere.stitcher import Planes, Stitcher
-from diadoche.demo.fisheye import Fisheye, photograph, planes
-from diadoche.demo.ray_scene import EYE_M, PEOPLE, Moment, Person, RayScene
+from diadoche.demo.fisheye import Fisheye, photograph, planes, still_view
+from diadoche.demo.ray_scene import EYE_M, PEOPLE, Moment, Person, RayScene, StillView
 from tests.outside.gallery import psnr
 
 SIZE, BAND_DEG = 640, 8.0
 TARGET = Equirectangular(1152, 576)
 NEAR_M = 5.0
+MOST_STILLS = 4
 
 
 def lenses(pupil_m: float, *, noise: float = 0.0, fall_off: float = 0.0) -> list[Fisheye]:
@@ -53,7 +54,24 @@ def share_of_front(rays: np.ndarray) -> np.ndarray:
 
 def filmed(cameras: list[Fisheye], scene: RayScene, moment: Moment) -> list[Planes]:
     dice = np.random.default_rng(int(moment.time_s * 25) + 4)
-    return [planes(photograph(each, scene, moment, fine=1, dice=dice)) for each in cameras]
+    stills = [still_of(each, scene) for each in cameras]
+    return [
+        planes(photograph(each, scene, moment, fine=1, dice=dice, still=still))
+        for each, still in zip(cameras, stills, strict=True)
+    ]
+
+
+STILLS: dict[object, StillView] = {}
+
+
+def still_of(camera: Fisheye, scene: RayScene) -> StillView:
+    """What stands still is drawn once for all moments, and for all light and noise."""
+    key = (replace(camera, noise=0.0, fall_off=0.0), scene.seed, scene.people)
+    if key not in STILLS:
+        if len(STILLS) >= MOST_STILLS:
+            STILLS.clear()
+        STILLS[key] = still_view(camera, scene, fine=1)
+    return STILLS[key]
 
 
 def seen_truly(cameras: list[Fisheye], scene: RayScene, moment: Moment) -> tuple[np.ndarray, np.ndarray]:
