@@ -11,7 +11,8 @@ from tests.screens.scene import Scene
 
 
 @pytest.fixture
-def scene(tmp_path: Path) -> Iterator[Scene]:
-    made = Scene(tmp_path)
+def scene(tmp_path: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Scene]:
+    # The demo's clips are read once for all tests: how they are read is tested elsewhere.
+    made = Scene(tmp_path, tmp_path_factory.getbasetemp() / "known")
     yield made
     made.close()

@@ -79,10 +79,11 @@ class NotingRunner:
 class Scene:
     """A desk, and how its jobs end."""
 
-    def __init__(self, folder: Path, **settings: Any) -> None:
+    def __init__(self, folder: Path, cache: Path | None = None, **settings: Any) -> None:
+        """`cache` remembers what was found of clips, by their content."""
         self.ledger = Ledger(folder / "ledger.sqlite")
         self.runner = NotingRunner()
-        places = StatePlaces(folder / "state", folder / "config", folder / "cache")
+        places = StatePlaces(folder / "state", folder / "config", cache or folder / "cache")
         shoot = open_shoot(self.ledger, "Rock", ShootSettings(places=(folder / "A", folder / "B"), **settings))
         self.station = Station(self.ledger, self.runner, places, shoot, _own_disk)  # type: ignore[arg-type]  # by hand
         self.desk = Desk(self.ledger, self.runner, self.station)  # type: ignore[arg-type]  # by hand

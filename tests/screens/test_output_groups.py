@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -22,13 +23,26 @@ from tests.system_bus import wait_until
 _ROUTES: tuple[Literal["ready", "rewrap", "join", "convert"], ...] = ("ready", "rewrap", "join", "convert")
 
 
-@pytest.fixture
-def scene(tmp_path: Path, camcorder: Path, drone: Path) -> Iterator[Scene]:
-    made = Scene(tmp_path)
+@pytest.fixture(scope="module")
+def shoot(tmp_path_factory: pytest.TempPathFactory, camcorder: Path, drone: Path) -> Path:
+    """Two cards that were offloaded, and all that is known of their clips."""
+    folder = tmp_path_factory.mktemp("shoot")
+    made = Scene(folder)
     for place, card in enumerate((camcorder, drone)):
         made.offloaded(card, f"r{place + 1}")
         job = made.runner.last("identify")
         made.tell(job, State.DONE, perform_identify(job.request, Watch()))
+    made.close()
+    (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
+    return folder
+
+
+@pytest.fixture
+def scene(shoot: Path) -> Iterator[Scene]:
+    for left in shoot.glob("ledger.sqlite*"):
+        left.unlink()
+    shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
+    made = Scene(shoot)
     yield made
     made.close()
 
