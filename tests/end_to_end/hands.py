@@ -106,6 +106,14 @@ class Keyboard:
         self._key(Qt.Key.Key_Return)
 
 
+def _is_hit(part: QWidget, place: QPoint) -> bool:
+    """Whether a click there meets a part, and nothing that lies over it."""
+    window = part.window()
+    assert window is not None
+    hit = window.childAt(part.mapTo(window, place))
+    return hit is part or (hit is not None and part.isAncestorOf(hit))
+
+
 class Mouse:
     """Clicks and the wheel, at places of the window: what lies under something else, or out of sight, is not hit."""
 
@@ -116,8 +124,7 @@ class Mouse:
         window = part.window()
         assert window is not None
         at = part.mapTo(window, place)
-        hit = window.childAt(at)
-        assert hit is part or (hit is not None and part.isAncestorOf(hit)), f"{hit} lies over {part}"
+        assert _is_hit(part, place), f"{window.childAt(at)} lies over {part}"
         _TEST.mouseClick(window.windowHandle(), Qt.MouseButton.LeftButton, _PLAIN, at)
 
     def _scroll_to(self, part: QWidget) -> None:
@@ -161,12 +168,18 @@ class Mouse:
         """By a click on its second cell."""
         viewport = table.viewport()
         assert viewport is not None
-        self._scroll_to(table)
-        for _ in range(_MOST_STOPS):
-            place = rect_of(table, row, 1)
-            if place.top() >= 0 and place.bottom() < viewport.height():
-                break
-            self._turn(viewport, -1 if place.top() >= 0 else 1)
+
+        def in_sight() -> bool:
+            self._scroll_to(table)
+            for _ in range(_MOST_STOPS):
+                place = rect_of(table, row, 1)
+                if place.top() >= 0 and place.bottom() < viewport.height():
+                    break
+                self._turn(viewport, -1 if place.top() >= 0 else 1)
+            return _is_hit(viewport, rect_of(table, row, 1).center())
+
+        # A dialog finds its size after it is shown: until then its list may reach below it.
+        self._qtbot.waitUntil(in_sight, timeout=TIMEOUT_MS)
         self._click(viewport, rect_of(table, row, 1).center())
 
     def verdict(self, words: str) -> None:
