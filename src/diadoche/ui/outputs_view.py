@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QUrl
+from PyQt6.QtCore import Qt, QTimer, QUrl
 from PyQt6.QtGui import QDesktopServices, QShowEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
@@ -219,6 +219,9 @@ class OutputsView(View):
         self._add_made(column)
         self._profile_shown = ""
         self._stale = False
+        self._refreshes = QTimer(self)
+        self._refreshes.setSingleShot(True)
+        self._refreshes.timeout.connect(self._refresh_stale)
         screen.on_change = self._changed
         self.refresh()
 
@@ -363,14 +366,20 @@ class OutputsView(View):
         self.profile.setText(with_arrow(f"Judged for: {title[:1].lower()}{title[1:]}"))
 
     def _changed(self) -> None:
-        """What nobody sees is shown when it is next looked at."""
-        self._stale = not self.isVisible()
-        if not self._stale:
-            self.refresh()
+        """What nobody sees is shown when it is next looked at.
+
+        The rest is shown in a turn of its own: to ask for thousands of outputs takes long enough, and so does counting.
+        """
+        self._stale = True
+        if self.isVisible() and not self._refreshes.isActive():
+            self._refreshes.start(0)
 
     def showEvent(self, event: QShowEvent | None) -> None:  # Qt's name
         super().showEvent(event)
-        if self._stale:
+        self._refresh_stale()
+
+    def _refresh_stale(self) -> None:
+        if self._stale and self.isVisible():
             self._stale = False
             self.refresh()
 
