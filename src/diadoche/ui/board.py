@@ -494,7 +494,11 @@ class Board(QWidget):
                 QToolTip.showText(event.globalPos(), self._spoken(found.ribbon), self)
                 return True
             QToolTip.hideText()
-        return super().event(event)
+        done = super().event(event)
+        if event is not None and event.type() == QEvent.Type.LayoutRequest:
+            # Panels that moved paint where they are and were: what leads to them moved too.
+            self._update_ribbons()
+        return done
 
     def _room(self) -> float:
         """What one ribbon has along the edge where they are closest, in pixels."""
