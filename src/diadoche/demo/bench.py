@@ -83,7 +83,9 @@ class Bench:
 
     def _look_on(self) -> None:
         while not self._closed.wait(_LOOK_EVERY_S):
-            self._look()
+            # A folder that was taken away may come again.
+            with suppress(OSError):
+                self._look()
 
     def eject(self, key: str) -> None:
         """Lets a card out, as it is pulled."""

@@ -6,6 +6,7 @@ once is known again under any name.
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Sequence
 from contextlib import closing, suppress
@@ -29,7 +30,7 @@ _READS_OF_ALL = 3
 _DEPTHS: tuple[Depth, ...] = ("headers", "looked", "counted")
 # Another reading of the same bytes may say more: facts of an older one are made anew.
 _READING = 5
-# What is read of clips gives way to copying them, and to the window: five of them may be at work on two processors.
+# In the queue, what is read of clips gives way to copying them too: five of them may be at work on two processors.
 _NICER = 5
 
 
@@ -42,7 +43,7 @@ class Parser:
             memory: facts of earlier times; None remembers nothing.
             longest_s: how long one file may take, in seconds; usually by depth.
         """
-        self._side_process = SideProcess("diadoche.services.side_processes.parser", _NICER)
+        self._side_process = SideProcess("diadoche.services.side_processes.parser", _NICER if os.nice(0) > 0 else 0)
         self._memory = memory
         self._longest_s = longest_s
 
