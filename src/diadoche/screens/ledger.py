@@ -96,7 +96,7 @@ class LedgerScreen:
         self.disks: list[DiskRow] = []
         self.happened: list[Happening] = []
         # Up to when the person has read of it: what is read of the ledger may be older than that is written there.
-        self._seen_until: datetime | None = None
+        self._seen_until = 0
         self.selected: int | None = None
         self.message = ""
         self._shoots: dict[str, Shoot] = {}
@@ -282,15 +282,14 @@ class LedgerScreen:
     def read_all(self) -> None:
         """The person has looked at what happened."""
         if self.unread():
-            until = self._seen_until = max(each.at for each in self.happened)
+            until = self._seen_until = max(each.number for each in self.happened)
             self.happened = self._as_seen(self.happened)
             self._ledger.writer.do(lambda: seen_until(self._ledger, until))
             self.on_change()
             self.on_read()
 
     def _as_seen(self, happened: list[Happening]) -> list[Happening]:
-        until = self._seen_until
-        return [replace(each, seen=each.seen or (until is not None and each.at <= until)) for each in happened]
+        return [replace(each, seen=each.seen or each.number <= self._seen_until) for each in happened]
 
     def select(self, row: int | None) -> None:
         """Selects a row."""

@@ -25,6 +25,8 @@ class Happening:
     kind: str
     words: str
     seen: bool
+    # Its place in the order in which things were written down: a clock may be set back meanwhile.
+    number: int
 
 
 def note_happening(ledger: Ledger, kind: HappeningKind, words: str, at: datetime | None = None) -> None:
@@ -54,10 +56,10 @@ def happenings(ledger: Ledger) -> list[Happening]:
     """The newest ones, the last first."""
     with ledger.session() as session:
         rows = session.scalars(select(HappeningRow).order_by(HappeningRow.id.desc()).limit(_MOST))
-        return [Happening(row.at.replace(tzinfo=UTC), row.kind, row.words, row.seen) for row in rows]
+        return [Happening(row.at.replace(tzinfo=UTC), row.kind, row.words, row.seen, row.id) for row in rows]
 
 
-def seen_until(ledger: Ledger, moment: datetime) -> None:
-    """The person has read what happened up to a moment."""
+def seen_until(ledger: Ledger, number: int) -> None:
+    """The person has read what was written down up to a number."""
     with ledger.session() as session:
-        session.execute(update(HappeningRow).where(HappeningRow.at <= moment).values(seen=True))
+        session.execute(update(HappeningRow).where(HappeningRow.id <= number).values(seen=True))
