@@ -180,6 +180,12 @@ def test_clips_are_compared_and_groups_have_headings(shown: tuple[Application, F
     application.desk.footage.group_by("Make")
     waits(qtbot, lambda: application.desk.footage.is_heading(0))
     assert view.table.columnSpan(0, 0) == len(application.desk.footage.columns)
+    # What is chosen first of a group is not cut off from its heading.
+    view.table.setFixedHeight(200)
+    view.table.choose_row(view.table.model().rowCount() - 1)  # type: ignore[union-attr]  # it has one
+    waits(qtbot, lambda: rect_of(view.table, 0, 0).top() < 0)
+    view.table.choose_row(1)
+    waits(qtbot, lambda: rect_of(view.table, 0, 0).top() >= 0)
     click_at(view.table.viewport(), pos=rect_of(view.table, 0, 0).center())
     assert all(not application.desk.footage.is_heading(row) for row in application.desk.footage.selected_rows())
 

@@ -300,6 +300,18 @@ class FootageTable(QTableView):
         selection.select(ranges, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         selection.setCurrentIndex(self._model.index(rows[0], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
 
+    def scrollTo(
+        self, index: QModelIndex, hint: QAbstractItemView.ScrollHint = QAbstractItemView.ScrollHint.EnsureVisible
+    ) -> None:  # Qt's name
+        """Shows a row, and with the first of a group its heading, where there is room for both."""
+        super().scrollTo(index, hint)
+        above, viewport = index.row() - 1, self.viewport()
+        if above < 0 or not self._screen.is_heading(above) or viewport is None or viewport.height() < 2 * _ROW_PX:
+            return
+        heading = self._model.index(above, 0)
+        if self.visualRect(heading).top() < 0:
+            super().scrollTo(heading, hint)
+
     def choose_row(self, row: int) -> None:
         """Selects one row and nothing else, whichever keys are held down meanwhile."""
         selection = self.selectionModel()
