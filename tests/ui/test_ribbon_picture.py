@@ -74,6 +74,26 @@ def test_one_after_another_comes_to_its_end(qapp: QApplication, mark: Mark, sche
     assert differ(seen, at_once) < 0.002
 
 
+def test_what_moved_is_drawn_a_turn_later_but_never_called_proven_for_that(qapp: QApplication) -> None:
+    theme = Theme(qapp)
+    theme.apply("light", 100)
+    progress = dict.fromkeys(range(CARDS * PLACES), (1.0, 1.0))
+    proven, kept = crossing(progress, ends_as=Mark.PROVEN), RibbonPicture()
+    before = painted(kept, proven, theme)
+
+    def lagging(ribbons: list[PlacedRibbon]) -> bool:
+        board = QImage(SIZE, QImage.Format.Format_RGB32)
+        with QPainter(board) as painter:
+            return not kept.paint(painter, ribbons, SIZE, 16.0, theme.colours, may_lag=True)
+
+    moved = crossing(progress, 700.0, ends_as=Mark.PROVEN)
+    assert lagging(moved)
+    assert differ(painted(kept, proven, theme), before) == 0
+    assert not lagging([*proven[:-1], replace(proven[-1], ribbon=replace(proven[-1].ribbon, mark=Mark.PROBLEM))])
+    painted(kept, proven, theme)
+    assert not lagging(moved[:-1])
+
+
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 def test_pieces_make_the_same_picture(qapp: QApplication, scheme: str) -> None:
     theme = Theme(qapp)

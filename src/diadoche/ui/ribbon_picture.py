@@ -111,7 +111,8 @@ class RibbonPicture:
             size: of the board, in its pixels.
             mark_px: how large the marks at the ends are.
             colours: in force.
-            may_lag: where all of them had to be drawn anew, they are painted as they were last.
+            may_lag: where all of them had to be drawn anew, they are painted as they were last, but never with one
+                as proven that is so no more.
 
         Returns:
             Whether they are painted as they are now.
@@ -125,7 +126,7 @@ class RibbonPicture:
             and self._drawn.keys() == {each.key for each in ribbons}
             and all(each.follows(self._drawn[each.key]) for each in ribbons)
         )
-        if not goes_on and may_lag and not self._picture.isNull():
+        if not goes_on and may_lag and not self._picture.isNull() and not self._says_too_much(ribbons):
             painter.drawPixmap(0, 0, self._picture)
             return False
         if not goes_on:
@@ -145,6 +146,11 @@ class RibbonPicture:
         self._drawn, self._colours, self._mark_px = {each.key: each for each in ribbons}, colours, mark_px
         painter.drawPixmap(0, 0, self._picture)
         return True
+
+    def _says_too_much(self, ribbons: Sequence[PlacedRibbon]) -> bool:
+        """Whether what was drawn last calls one proven that is not: that stands for no moment more."""
+        proven = {each.key for each in ribbons if each.end_mark is Mark.PROVEN}
+        return any(each.end_mark is Mark.PROVEN and key not in proven for key, each in self._drawn.items())
 
 
 def _end_mark(placed: PlacedRibbon | None) -> Mark | None:
