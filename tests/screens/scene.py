@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import shutil
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -127,6 +128,22 @@ class Scene:
         self.desk.cards.offload(key)
         self.carried_out()
         return key
+
+
+def kept_aside(folder: Path) -> Path:
+    """A shoot that was made once, its ledger aside: `begun_anew` begins with that."""
+    (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
+    return folder
+
+
+def begun_anew(shoot: Path) -> Iterator[Scene]:
+    """A scene on a shoot that was made once, as it was then."""
+    for left in shoot.glob("ledger.sqlite*"):
+        left.unlink()
+    shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
+    made = Scene(shoot)
+    yield made
+    made.close()
 
 
 def texts(footage: FootageScreen, row: int) -> tuple[str, ...]:

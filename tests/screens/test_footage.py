@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import shutil
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from fractions import Fraction
@@ -24,7 +23,7 @@ from diadoche.services.jobs.measure_playback import MeasuredPlayback
 from diadoche.services.ledger.kept_clips import record_output
 from diadoche.services.ledger.remembered import remember
 from diadoche.services.queue.states import State
-from tests.screens.scene import Scene, texts
+from tests.screens.scene import Scene, begun_anew, kept_aside, texts
 
 
 def looked_at(scene: Scene, camcorder: Path, drone: Path) -> None:
@@ -42,18 +41,12 @@ def shoot(tmp_path_factory: pytest.TempPathFactory, camcorder: Path, drone: Path
     made = Scene(folder)
     looked_at(made, camcorder, drone)
     made.close()
-    (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
-    return folder
+    return kept_aside(folder)
 
 
 @pytest.fixture
 def scene(shoot: Path) -> Iterator[Scene]:
-    for left in shoot.glob("ledger.sqlite*"):
-        left.unlink()
-    shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
-    made = Scene(shoot)
-    yield made
-    made.close()
+    yield from begun_anew(shoot)
 
 
 @pytest.fixture

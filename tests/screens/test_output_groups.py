@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -17,7 +16,7 @@ from diadoche.screens.output_rows import GroupRow
 from diadoche.services.jobs.identify import IdentifiedClip, perform_identify
 from diadoche.services.ledger.kept_clips import KeptClip, record_output
 from diadoche.services.queue.states import State
-from tests.screens.scene import Scene
+from tests.screens.scene import Scene, begun_anew, kept_aside
 from tests.system_bus import wait_until
 
 _ROUTES: tuple[Literal["ready", "rewrap", "join", "convert"], ...] = ("ready", "rewrap", "join", "convert")
@@ -33,18 +32,12 @@ def shoot(tmp_path_factory: pytest.TempPathFactory, camcorder: Path, drone: Path
         job = made.runner.last("identify")
         made.tell(job, State.DONE, perform_identify(job.request, Watch()))
     made.close()
-    (folder / "ledger.sqlite").rename(folder / "as-made.sqlite")
-    return folder
+    return kept_aside(folder)
 
 
 @pytest.fixture
 def scene(shoot: Path) -> Iterator[Scene]:
-    for left in shoot.glob("ledger.sqlite*"):
-        left.unlink()
-    shutil.copy(shoot / "as-made.sqlite", shoot / "ledger.sqlite")
-    made = Scene(shoot)
-    yield made
-    made.close()
+    yield from begun_anew(shoot)
 
 
 def _open_jobs(scene: Scene) -> dict[int, int]:
