@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox, QPush
 from pytestqt.qtbot import QtBot
 
 from diadoche.guide import GUIDE, guide_text
+from diadoche.services.background import BackgroundThreads
 from diadoche.ui.failure_box import Failures
 from diadoche.ui.help_dialog import HelpDialog
 from tests.end_to_end.conftest import Opener
@@ -157,10 +159,8 @@ def test_a_defect_is_shown_once_with_what_is_safe_and_its_report(qtbot: QtBot, o
         except KeyError as error:
             failures.tell(type(error), error, error.__traceback__)
 
-    def shown() -> list[QMessageBox]:
-        return [each for each in QApplication.topLevelWidgets() if isinstance(each, QMessageBox) and each.isVisible()]
-
-    (box,) = shown()
+    waits(qtbot, lambda: bool(_boxes()))
+    (box,) = _boxes()
     assert "Originals and copies are untouched" in box.informativeText()
     (report,) = own_state.rglob("reports/*.txt")
     copy = next(part for part in box.findChildren(QPushButton) if part.text() == "Copy the report")
@@ -171,6 +171,25 @@ def test_a_defect_is_shown_once_with_what_is_safe_and_its_report(qtbot: QtBot, o
     assert box.isVisible()
     # Another defect takes nothing from the first.
     failures.tell(ValueError, ValueError("another"), None)
-    assert len(shown()) == 2
-    for each in shown():
+    waits(qtbot, lambda: len(_boxes()) == 2)
+    for each in _boxes():
         each.close()
+
+
+def test_a_defect_that_ends_a_thread_is_shown_too(
+    qtbot: QtBot, own_state: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It would else be told on a terminal only, which nobody has open."""
+    failures = Failures()
+    monkeypatch.setattr(threading, "excepthook", failures.tell_of_thread)
+    BackgroundThreads().do(lambda: [][1]).wait()
+    waits(qtbot, lambda: bool(_boxes()))
+    (box,) = _boxes()
+    assert "list index out of range" in box.text()
+    (report,) = own_state.rglob("reports/*.txt")
+    assert box.detailedText() == report.read_text()
+    box.close()
+
+
+def _boxes() -> list[QMessageBox]:
+    return [each for each in QApplication.topLevelWidgets() if isinstance(each, QMessageBox) and each.isVisible()]
