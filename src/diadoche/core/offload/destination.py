@@ -45,6 +45,10 @@ _WRITEBACK_BYTES = 32 * 1024 * 1024
 _PART_NAME = 60
 
 
+# Takes a copy's folder, and a file that is proven in it.
+Arrived = Callable[[Path, CopiedFile], None]
+
+
 class _Written:
     """A file under its temporary name; nothing of it is open any more once it is handed to the prover."""
 
@@ -64,7 +68,14 @@ class _Written:
 class Destination:
     """Writes and proves what it is handed, until it fails; then it lets everything pass."""
 
-    def __init__(self, target: Target, plan: OffloadPlan) -> None:
+    def __init__(self, target: Target, plan: OffloadPlan, arrived: Arrived | None = None) -> None:
+        """
+        Args:
+            target: the place, and the copy's folder there.
+            plan: of the whole offload.
+            arrived: told of each file as soon as it is proven under its final name, on the thread that proves.
+        """
+        self._arrived = arrived
         self.place, self.root = target.place, target.root
         self.total_bytes = plan.size_bytes
         self.calls = Calls()
@@ -423,6 +434,8 @@ class Destination:
     def _count(self, file: CopiedFile) -> None:
         self.proven[file.path] = file
         self.proven_bytes += file.size_bytes
+        if self._arrived is not None:
+            self._arrived(self.root, file)
 
     def _name_finally(self, proven: list[_Written]) -> None:
         """Gives proven files their names: a line in the journal first, synced, so that every final name has one."""

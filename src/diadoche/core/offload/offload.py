@@ -17,7 +17,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.card_readings import CardReadings
 from diadoche.core.offload.closing import close_copy
 from diadoche.core.offload.copies import Copy, CopyState, ReadBack, proven_disks
-from diadoche.core.offload.destination import Destination, hanging_problem
+from diadoche.core.offload.destination import Arrived, Destination, hanging_problem
 from diadoche.core.offload.digest_file import contradict
 from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
 from diadoche.core.offload.folder_claim import FolderTaken
@@ -78,6 +78,7 @@ def offload(
     patience_s: float = PATIENCE_S,
     pace_bytes_s: int = 0,
     fill_slow: bool = True,
+    arrived: Arrived | None = None,
 ) -> OffloadResult:
     """Carries out a plan. Problems are part of the result; the card is only read.
 
@@ -90,11 +91,13 @@ def offload(
         pace_bytes_s: read the card no faster than that; 0 sets no limit.
         fill_slow: whether a destination that was too slow for the card to wait is filled before this ends; else its
             copy stays unfinished, so that the card comes out now, and somebody completes it afterwards.
+        arrived: told of each file as soon as it is proven under its final name, with the copy's folder, on a thread of
+            that copy's; it must not raise, and is waited for.
 
     A stop through the watch does not raise: the result says `stopped`, and what arrived is kept.
     """
     started, began_s = now(), time.monotonic()
-    run = _Run(plan, watch, patience_s, pace_bytes_s, fill_slow=fill_slow)
+    run = _Run(plan, watch, patience_s, pace_bytes_s, arrived, fill_slow=fill_slow)
     run.copy_all()
     if plan.read_twice and not run.stopped and not run.lost:
         run.read_again()
@@ -128,9 +131,17 @@ class _Run:
     """The state of one offload while it goes on."""
 
     def __init__(
-        self, plan: OffloadPlan, watch: Watch, patience_s: float, pace_bytes_s: int, *, fill_slow: bool
+        self,
+        plan: OffloadPlan,
+        watch: Watch,
+        patience_s: float,
+        pace_bytes_s: int,
+        arrived: Arrived | None,
+        *,
+        fill_slow: bool,
     ) -> None:
         self._plan = plan
+        self._arrived = arrived
         self._fill_slow = fill_slow
         self._card_is_wanted = True
         self._pace_bytes_s = pace_bytes_s
@@ -160,7 +171,9 @@ class _Run:
     def _take_folders(self) -> None:
         """A folder at each destination that nobody else has; all new ones under the same number."""
         for number in range(self._plan.number, self._plan.number + _NUMBERS_TRIED):
-            opened = [Destination(self._numbered(target, number), self._plan) for target in self._plan.usable]
+            opened = [
+                Destination(self._numbered(target, number), self._plan, self._arrived) for target in self._plan.usable
+            ]
             # Known from here on: whatever happens, what was begun is closed again, and told.
             self.destinations = opened
             errands = [(each, Errand(each.take_folder, each.calls, "take folder")) for each in opened]

@@ -25,7 +25,7 @@ from diadoche.core.sizes import count_text
 from diadoche.core.watch import Cancelled, Progress, Watch
 from diadoche.services.jobs.job_kind import JobKind
 from diadoche.services.jobs.list_card import list_card_at
-from diadoche.services.side_processes.clip_trial import try_copy
+from diadoche.services.side_processes.clip_trial import ClipTrials
 from diadoche.services.version import VERSION
 
 _NAMELESS = {"", "PRIVATE", "AVCHD", "BDMV", "DCIM"}
@@ -179,20 +179,22 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
         )
     plan = plan_for(request, card)
     name = card_name(card, request.camera)
-    result = offload(
-        plan,
-        watch,
-        version=VERSION,
-        now=lambda: datetime.now(UTC),
-        patience_s=request.patience_s,
-        pace_bytes_s=request.pace_bytes_s,
-        fill_slow=request.fill_slow,
-    )
-    root = next((Path(copy.root) for copy in result.copies if copy.status is CopyState.PROVEN), None)
+    taken = frozenset(file.path for file in plan.files)
     tried = None
-    if request.try_copy and root is not None:
-        there = frozenset(file.path for file in plan.files)
-        tried = try_copy(root, [clip for clip in card.clips if there.issuperset(clip.spans)], Settled(watch))
+    with ClipTrials([clip for clip in card.clips if request.try_copy and taken.issuperset(clip.spans)]) as trials:
+        result = offload(
+            plan,
+            watch,
+            version=VERSION,
+            now=lambda: datetime.now(UTC),
+            patience_s=request.patience_s,
+            pace_bytes_s=request.pace_bytes_s,
+            fill_slow=request.fill_slow,
+            arrived=trials.arrived,
+        )
+        root = trials.best_of([Path(copy.root) for copy in result.copies if copy.status is CopyState.PROVEN])
+        if request.try_copy and root is not None:
+            tried = trials.finish(root, Settled(watch))
     page = WaybillPage(
         request.shoot,
         name,

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager, ExitStack
 from queue import LifoQueue
-from typing import TypeVar
+from types import TracebackType
+from typing import Generic, TypeVar
 
 Helper = TypeVar("Helper")
 Item = TypeVar("Item")
@@ -17,32 +18,61 @@ Answer = TypeVar("Answer")
 _MOST = 4
 
 
+class SideBySide(Generic[Helper, Item, Answer]):
+    """Helpers that are given one item after another, from any thread; several are worked on at once."""
+
+    def __init__(
+        self, make: Callable[[], AbstractContextManager[Helper]], do: Callable[[Helper, Item], Answer]
+    ) -> None:
+        """
+        Args:
+            make: makes a helper; it is used on one thread at a time, and closed at the end.
+            do: answers one item with a helper's help.
+        """
+        self._do = do
+        at_once = min(_MOST, os.cpu_count() or 1)
+        # The last one that was used is used again: of a few items, few processes are started.
+        self._free: LifoQueue[Helper] = LifoQueue()
+        self._closing = ExitStack()
+        for _number in range(at_once):
+            self._free.put(self._closing.enter_context(make()))
+        self._pool = self._closing.enter_context(ThreadPoolExecutor(at_once, "side by side"))
+
+    def __enter__(self) -> SideBySide[Helper, Item, Answer]:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def give(self, item: Item) -> Future[Answer]:
+        """Has one item worked on, after those that were given before."""
+        return self._pool.submit(self._work, item)
+
+    def close(self) -> None:
+        """Begins nothing more, waits for what is under way, and closes the helpers."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        self._closing.close()
+
+    def _work(self, item: Item) -> Answer:
+        helper = self._free.get()
+        try:
+            return self._do(helper, item)
+        finally:
+            self._free.put(helper)
+
+
 def side_by_side(
     make: Callable[[], AbstractContextManager[Helper]], do: Callable[[Helper, Item], Answer], items: Iterable[Item]
 ) -> Iterator[Answer]:
-    """The answers to items, in the order of these; several are worked on at once, each by a helper of its own.
+    """The answers to items, in the order of these; see `SideBySide`.
 
     Args:
-        make: makes a helper; it is used on one thread at a time, and closed at the end.
-        do: answers one item with a helper's help; what it raises is raised here, and nothing more is begun.
+        make: makes a helper.
+        do: answers one item; what it raises is raised here, and nothing more is begun.
         items: taken all at once.
     """
-    at_once = min(_MOST, os.cpu_count() or 1)
-    # The last one that was used is used again: of a few items, few processes are started.
-    free: LifoQueue[Helper] = LifoQueue()
-
-    def work(item: Item) -> Answer:
-        helper = free.get()
-        try:
-            return do(helper, item)
-        finally:
-            free.put(helper)
-
-    with ExitStack() as closing:
-        for _number in range(at_once):
-            free.put(closing.enter_context(make()))
-        pool = closing.enter_context(ThreadPoolExecutor(at_once, "side by side"))
-        try:
-            yield from pool.map(work, items)
-        finally:
-            pool.shutdown(wait=False, cancel_futures=True)
+    with SideBySide(make, do) as helpers:
+        for answer in [helpers.give(item) for item in items]:
+            yield answer.result()
