@@ -24,6 +24,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if "DISPLAY" not in os.envi
 
 from diadoche.core.disks import mount_of
 from diadoche.demo.make import make_demo
+from diadoche.services.machine.state_places import StatePlaces
+from diadoche.services.station.own_files import OwnFiles, OwnFolder, OwnRecipes
 from tests.left_over import await_end_of_threads, await_end_of_timers
 from tests.loaded import Loaded
 from tests.mounts import faulty, image, small_card
@@ -54,6 +56,14 @@ def demo_cards() -> dict[str, Path]:
     """The demo's cards, drawn once and kept between runs; tests only read them."""
     paths = make_demo(_CACHE)
     return {path.name: path for path in paths}
+
+
+@pytest.fixture
+def own_recipes(tmp_path: Path) -> Iterator[OwnFolder[OwnRecipes]]:
+    """A person's own recipes: none yet."""
+    own = OwnFiles(StatePlaces(tmp_path / "state", tmp_path / "config", tmp_path / "cache"))
+    yield own.recipes
+    own.close()
 
 
 @pytest.fixture(scope="session")

@@ -26,6 +26,7 @@ from diadoche.core.identify.facts import Color
 from diadoche.screens.clip_formats import Alike
 from diadoche.screens.marks import Mark
 from diadoche.screens.recipe_chooser import RecipeChooser, outlook
+from diadoche.services.station.own_files import OwnFolder, OwnRecipes
 
 OWN = """
 name = "{name}"
@@ -140,10 +141,10 @@ def test_sound_goes_where_its_channels_fit() -> None:
     assert coding_of("pcm", SoundFormat(48_000, "mono", 1, None, floating=True)).encoder == "pcm_f32le"
 
 
-def test_the_chooser_tells_sizes_losses_and_whom_a_choice_reaches() -> None:
+def test_the_chooser_tells_sizes_losses_and_whom_a_choice_reaches(own_recipes: OwnFolder[OwnRecipes]) -> None:
     deep = replace(HD, bit_depth=10, chroma="4:2:2")
     chooser = RecipeChooser([Alike(HD, STEREO, 9), Alike(replace(FIELDS, width=1440), STEREO, 1), Alike(deep, (), 2)],
-                            recipe_named("prores-422"), None)  # fmt: skip
+                            recipe_named("prores-422"), None, own_recipes)  # fmt: skip
     assert chooser.heading == "Recipe for 12 clips"
     rows = {row.name: row for row in chooser.rows()}
     assert rows["prores-422"].words == "Size, depth and colour stay."
@@ -161,8 +162,8 @@ def test_the_chooser_tells_sizes_losses_and_whom_a_choice_reaches() -> None:
     assert chooser.chosen[0].name == "review-av1"
 
 
-def test_the_chooser_refuses_a_table_with_nonsense(tmp_path: Path) -> None:
-    chooser = RecipeChooser([Alike(HD, STEREO, 1)], recipe_named("prores-422"), None)
+def test_the_chooser_refuses_a_table_with_nonsense(tmp_path: Path, own_recipes: OwnFolder[OwnRecipes]) -> None:
+    chooser = RecipeChooser([Alike(HD, STEREO, 1)], recipe_named("prores-422"), None, own_recipes)
     bad = tmp_path / "bad.cube"
     bad.write_text("hello")
     chooser.choose_table(bad)

@@ -31,14 +31,13 @@ def _audit(event: str, given: tuple[Any, ...]) -> None:
 
 
 @contextmanager
-def disks_asked(monkeypatch: pytest.MonkeyPatch, own: Path) -> Iterator[list[str]]:
+def disks_asked(monkeypatch: pytest.MonkeyPatch) -> Iterator[list[str]]:
     """Gives every call by which this thread asks a disk out of a window's code, with the path and who asked.
 
     Left out are the program's own files, what the simulated bench does in place of a card reader, and loading modules.
 
     Args:
         monkeypatch: puts back what is listened through.
-        own: the application's own folder, with its settings and the person's recipes and rigs.
     """
     if not _hooked:
         # It can never be taken away again.
@@ -47,7 +46,7 @@ def disks_asked(monkeypatch: pytest.MonkeyPatch, own: Path) -> Iterator[list[str
     here, found = threading.get_ident(), list[str]()
 
     def note(call: str, path: str) -> None:
-        if threading.get_ident() != here or path.startswith((_SOURCE, sys.prefix, sys.base_prefix, str(own), "/proc/")):
+        if threading.get_ident() != here or path.startswith((_SOURCE, sys.prefix, sys.base_prefix, "/proc/")):
             return
         who = list(_callers(sys._getframe(1)))
         if any(each.startswith("ui/") for each in who) and not any(each.startswith("demo/") for each in who):

@@ -9,7 +9,8 @@ from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from diadoche.demo.faulty_folder import Faults
-from diadoche.demo.opening import demo_settings
+from diadoche.demo.opening import demo_places, demo_settings
+from diadoche.services.machine.settings import load_settings
 from tests.end_to_end.conftest import Opener
 from tests.end_to_end.driving import Pulse, click, first, offload, press, texts, waits
 from tests.mounts import Mounter
@@ -52,3 +53,35 @@ def test_every_view_goes_on_while_a_place_hangs(
         pulse.stop()
     finally:
         disk.set(Faults())
+
+
+def test_the_window_goes_on_while_its_own_folder_hangs(
+    open_window: Opener, qtbot: QtBot, faulty: Mounter, tmp_path: Path, shoot_folder: Path
+) -> None:
+    """Home may be on a share: settings, and the person's own recipes and profiles, are waited for by nobody."""
+    disk = faulty(tmp_path / "behind", writable=True)
+    config = demo_places(shoot_folder).config
+    config.symlink_to(disk.point)
+    application = open_window()
+    window = application.window
+    disk.set(Faults(hangs=True, hangs_on_metadata=True))
+    try:
+        pulse = Pulse()
+        press(window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+        assert application.theme.colours.dark
+        window.go_to(2)
+        window.outputs._list_profiles()
+        assert len(window.outputs._profiles.actions()) > 2
+        application.station.own.look_again()
+        application.desk.outputs.choose_profile("intra-only")
+        chooser = application.desk.outputs.recipe_chooser()
+        assert len(chooser.rows()) > 5
+        chooser.own_file(lambda _written: None)
+        qtbot.wait(100)
+        pulse.stop()
+        assert load_settings(tmp_path / "behind").scheme == "system"
+    finally:
+        disk.set(Faults())
+    # What was chosen meanwhile is kept as soon as it can be.
+    waits(qtbot, lambda: load_settings(config).scheme == "dark")
+    waits(qtbot, lambda: (config / "recipes").is_dir())

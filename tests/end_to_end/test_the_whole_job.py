@@ -48,7 +48,7 @@ def test_the_whole_job(
     save_settings(config, Settings(scheme, percent))
     application = open_window(pace_bytes_s=0)
     application.window.setFixedSize(*size)
-    with disks_asked(monkeypatch, config) as asked:
+    with disks_asked(monkeypatch) as asked:
         _do_the_whole_job(application, hands_of(qtbot), qtbot, shoot_folder)
     assert asked == []
     assert (application.window.width(), application.window.height()) == size
@@ -115,7 +115,7 @@ def _do_the_whole_job(application: Application, hands: Keyboard | Mouse, qtbot: 
 def test_what_a_window_asks_of_disks_is_noticed(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     code = f"import os\nos.stat({str(tmp_path)!r})\nlist(os.scandir({str(tmp_path)!r}))"
     made_up = compile(code, str(Path(diadoche.__file__).parent / "ui/made_up.py"), "exec")
-    with disks_asked(monkeypatch, tmp_path / "config") as asked:
+    with disks_asked(monkeypatch) as asked:
         exec(made_up, {})
         tmp_path.stat()
     assert [each.partition(" ")[0] for each in asked] == ["os.stat", "os.scandir"]

@@ -14,13 +14,13 @@ _ASKS = {
     "read_text", "read_bytes", "write_text", "write_bytes", "mkdir", "unlink", "rename", "samefile", "disk_usage",
     "statvfs", "scandir", "listdir", "rmtree", "copytree",
 }  # fmt: skip
+# Pictures for the documentation are taken by a program of its own; the person's own files are read in the background.
+_MAY_ALL = {"ui/shots.py", "services/station/own_files.py"}
 # Each with the reason why it may.
 _MAY = {
     # Done in the background, or a file that comes with the program.
     ("screens/sources.py", "_folders_of"),
     ("ui/theme.py", "__init__"),
-    # The person's own rigs, beside the settings: on the disk that the program itself runs from.
-    ("screens/stitching.py", "rig_choices"),
 }
 
 
@@ -44,8 +44,7 @@ def test_screens_station_and_window_ask_no_disk() -> None:
     for part in ("screens", "ui", "services/station"):
         for file in sorted((SOURCE / part).rglob("*.py")):
             own = file.relative_to(SOURCE).as_posix()
-            # Pictures for the documentation are taken by a program of its own.
-            if own != "ui/shots.py":
+            if own not in _MAY_ALL:
                 found += [(own, *call) for call in calls(file) if (own, call[0]) not in _MAY]
     assert found == []
 

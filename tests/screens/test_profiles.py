@@ -27,6 +27,14 @@ def routes(scene: Scene) -> dict[str, int]:
     return {group.route: group.clips for group in scene.desk.outputs.groups()}
 
 
+def own_profile(scene: Scene) -> Path:
+    written: list[Path | Exception] = []
+    scene.desk.outputs.own_profile(written.append)
+    (path,) = written
+    assert isinstance(path, Path)
+    return path
+
+
 def test_another_profile_judges_every_clip_anew(routed: Scene) -> None:
     outputs = routed.desk.outputs
     assert routes(routed) == {"ready": 1, "convert": 2}
@@ -41,7 +49,7 @@ def test_another_profile_judges_every_clip_anew(routed: Scene) -> None:
 
 def test_a_profile_of_ones_own_begins_as_the_chosen_one_and_counts_when_changed(routed: Scene) -> None:
     outputs = routed.desk.outputs
-    path = outputs.own_profile()
+    path = own_profile(routed)
     text = path.read_text()
     assert 'name = "general"' in text
     path.write_text(
@@ -54,8 +62,9 @@ def test_a_profile_of_ones_own_begins_as_the_chosen_one_and_counts_when_changed(
 
 def test_a_mistake_in_a_profile_is_said_in_its_place_and_changes_nothing(routed: Scene) -> None:
     outputs = routed.desk.outputs
-    path = outputs.own_profile()
+    path = own_profile(routed)
     path.write_text('name = "general"\ntitle = "Mine"\ncontainerz = []\n')
+    routed.station.own.profiles.now()
     assert any("line 3: there is no key called 'containerz'" in each.title for each in outputs.profiles())
     with pytest.raises(RequestError, match="line 3"):
         outputs.choose_profile("general")
@@ -87,8 +96,8 @@ def test_sound_in_files_of_its_own_comes_along_and_a_second_sound_is_said_to_sta
     scene.offloaded(demo_cards["Shore"])
     job = scene.runner.last("identify")
     scene.tell(job, State.DONE, perform_identify(job.request, Watch()))
-    scene.station.profiles_folder.mkdir(parents=True)
-    (scene.station.profiles_folder / "none.toml").write_text(
+    scene.station.own.profiles.folder.mkdir(parents=True)
+    (scene.station.own.profiles.folder / "none.toml").write_text(
         'name = "none"\ntitle = "None"\ncontainers = []\nintra = []\n'
     )
     scene.desk.outputs.choose_profile("none")

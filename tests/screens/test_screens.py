@@ -199,8 +199,8 @@ def test_a_recipe_that_cannot_hold_a_clip_is_said_before_the_start(scene: Scene,
     assert convert().size.startswith("about ")
     supplied = resources.files("diadoche.core.convert") / "recipes" / "h264-intra.toml"
     _progressive, interlaced = supplied.read_text("utf-8").split('scan = "progressive"')
-    scene.station.recipes_folder.mkdir(parents=True)
-    (scene.station.recipes_folder / "woven.toml").write_text(
+    scene.station.own.recipes.folder.mkdir(parents=True)
+    (scene.station.own.recipes.folder / "woven.toml").write_text(
         _progressive.replace("h264-intra", "woven").replace("every picture whole", "woven only")
         + interlaced.partition("[[picture.variants]]")[2]
     )

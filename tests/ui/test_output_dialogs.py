@@ -22,6 +22,7 @@ from diadoche.core.identify.probe import identify
 from diadoche.screens.clip_formats import Alike, ClipFormats
 from diadoche.screens.recipe_chooser import RecipeChooser
 from diadoche.services.background import outcome_of
+from diadoche.services.station.own_files import OwnFolder, OwnRecipes
 from diadoche.ui.places_dialog import PlacesDialog
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.theme import Theme
@@ -75,14 +76,16 @@ def _alike(facts: Facts) -> list[Alike]:
 
 @pytest.mark.parametrize("percent", [100, 200])
 def test_the_recipes_fit_the_screen_and_are_shown_whole(
-    demo_cards: dict[str, Path], theme: Theme, qtbot: QtBot, percent: int
+    demo_cards: dict[str, Path], theme: Theme, qtbot: QtBot, percent: int, own_recipes: OwnFolder[OwnRecipes]
 ) -> None:
     facts = identify([demo_cards["Keeper's camcorder"] / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"], "looked")
     theme.apply("light", percent)
     try:
         parent = QWidget()
         qtbot.addWidget(parent)
-        dialog = RecipeDialog(parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None))
+        dialog = RecipeDialog(
+            parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None, own_recipes)
+        )
         dialog.open()
         qtbot.waitUntil(dialog.isVisible)
         screen = dialog.screen()
@@ -101,13 +104,13 @@ def test_the_recipes_fit_the_screen_and_are_shown_whole(
 
 
 def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
-    demo_cards: dict[str, Path], tmp_path: Path, theme: Theme, qtbot: QtBot
+    demo_cards: dict[str, Path], tmp_path: Path, theme: Theme, qtbot: QtBot, own_recipes: OwnFolder[OwnRecipes]
 ) -> None:
     stream = demo_cards["Keeper's camcorder"] / "PRIVATE/AVCHD/BDMV/STREAM/00001.MTS"
     facts = identify([stream], "looked")
     parent = QWidget()
     qtbot.addWidget(parent)
-    dialog = RecipeDialog(parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None))
+    dialog = RecipeDialog(parent, theme, RecipeChooser(_alike(facts), recipe_named("prores-422"), None, own_recipes))
     dialog.open()
     before = dialog.chooser.rows()[dialog.chooser.current]
     assert before.title == "ProRes 422"
@@ -127,7 +130,7 @@ def test_a_recipe_is_chosen_by_keys_and_sizes_follow_the_fields(
 
 
 def test_a_table_on_a_disk_that_does_not_answer_keeps_the_dialog_alive(
-    tmp_path: Path, theme: Theme, qtbot: QtBot
+    tmp_path: Path, theme: Theme, qtbot: QtBot, own_recipes: OwnFolder[OwnRecipes]
 ) -> None:
     """A pipe that nobody writes to: whoever reads it waits, as on a mount that hangs."""
     parent = QWidget()
@@ -142,7 +145,9 @@ def test_a_table_on_a_disk_that_does_not_answer_keeps_the_dialog_alive(
     hung, good = tmp_path / "hung.cube", tmp_path / "good.cube"
     os.mkfifo(hung)
     good.write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
-    dialog = RecipeDialog(parent, theme, RecipeChooser([], recipe_named("prores-422"), None, None, in_background))
+    dialog = RecipeDialog(
+        parent, theme, RecipeChooser([], recipe_named("prores-422"), None, own_recipes, in_background)
+    )
     try:
         dialog.open()
         dialog.take_table(hung)

@@ -13,6 +13,26 @@ from pydantic import BaseModel, ValidationError
 from diadoche.core.errors import RequestError
 
 Model = TypeVar("Model", bound=BaseModel)
+_LARGEST_FILE_BYTES = 1_000_000
+
+
+def own_text(path: Path, what: str) -> str:
+    """The text of a small file that a person may have put there.
+
+    Args:
+        path: of the file.
+        what: what it is called in words of mistakes.
+
+    Raises:
+        RequestError: it is no small file, or cannot be read.
+    """
+    try:
+        # Asked first: a pipe of that name would be waited for for ever.
+        if not path.is_file() or path.stat().st_size > _LARGEST_FILE_BYTES:
+            raise RequestError(f"{path.name} is no {what}: no file of that kind.", path=path, do="Take it away.")
+        return path.read_text("utf-8", "replace")
+    except OSError as error:
+        raise RequestError(f"{path.name} cannot be read: {error.strerror}.", path=path, do="Take it away.") from error
 
 
 def read_toml(kind: type[Model], text: str, path: Path, what: str, context: Mapping[str, Any] | None = None) -> Model:

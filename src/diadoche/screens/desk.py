@@ -100,6 +100,10 @@ class Desk:
         """Something else is known of files on places: outputs, copies, waybills."""
         self._soon(self.outputs.refresh, self._read_waybills)
 
+    def own_changed(self) -> None:
+        """The person's own recipes, profiles, rigs or layouts are others than before."""
+        self._soon(self.outputs.own_changed)
+
     def noted(self) -> None:
         """What happened has been written down."""
         self._soon(self.ledger.read_happened)

@@ -19,7 +19,7 @@ from diadoche.core.offload.naming import TOKENS, Naming, NamingValues, card_fold
 from diadoche.core.offload.plan import OffloadPlan
 from diadoche.core.sizes import clock_text, count_text, size_text, wait_text
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.shoots import Shoot, all_shoots, known_recipe
+from diadoche.services.ledger.shoots import Shoot, all_shoots
 from diadoche.services.ledger.waybills import waybills
 from diadoche.services.station.card_in import CardIn, Stage
 from diadoche.services.station.station import Station
@@ -254,7 +254,7 @@ class GlanceScreen:
 
     def _made(self) -> str:
         settings = self._station.shoot.settings
-        recipe = known_recipe(settings.recipe, self._station.own_recipes)
+        recipe = self._station.recipe_named(settings.recipe)
         coming = sum(card.outputs_bytes for card in self._station.cards.values())
         room = f" That may take {size_text(coming)} more." if coming else ""
         return f"Then clips are looked at; what needs it is offered under Outputs as {recipe.title}.{room}"

@@ -391,13 +391,13 @@ class LedgerScreen:
 
     def rebuild(self, folder: Path) -> None:
         """Fills the ledger from the manifests below a folder."""
-        request = RebuildRequest((folder,), known_roots(self._ledger), self._station.own_layouts)
+        request = RebuildRequest((folder,), known_roots(self._ledger), self._station.own.layouts.folder)
         self._runner.add("rebuild", f"Read the manifests in {folder.name}", "copies", request)
         self._say(f"The manifests in {folder} are read.")
 
     def take_in(self, folder: Path) -> None:
         """Takes footage into the shoot where it lies."""
-        request = AdoptFolderRequest(folder, self._station.shoot.id, self._station.own_layouts)
+        request = AdoptFolderRequest(folder, self._station.shoot.id, self._station.own.layouts.folder)
         self._runner.add("take in", f"Take in {folder.name} where it lies", "copies", request)
         self._say(f"{folder} is read and listed where it lies; nothing is moved.")
 

@@ -10,7 +10,6 @@ from diadoche.screens.route_tally import Kind, kind_of
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.jobs.stitch import StitchRequest
 from diadoche.services.ledger.kept_clips import KeptClip, delivered
-from diadoche.services.ledger.shoots import known_recipe
 from diadoche.services.station.station import Station
 
 Request = MakeRequest | StitchRequest
@@ -31,13 +30,22 @@ class OutputPlan:
         settings = station.shoot.settings
         self.shoot = station.shoot.id
         self.containers = {"rewrap": settings.container, "join": settings.container}
-        self.recipe = known_recipe(settings.recipe, station.own_recipes)
+        self.recipe = station.recipe_named(settings.recipe)
         # Instead of the recipe's own; None where those stand.
         self.changes: Changes | None = None
         self.stitch_recipe = self.recipe
         # Routes that the next start leaves out.
         self.left_out: set[str] = set()
         self.asked = asked
+
+    def own_changed(self) -> None:
+        """The person's own recipes are read: later than the plan was made, where their disk did not answer at once.
+
+        One that was only edited counts from the next time that it is chosen.
+        """
+        wanted = self._station.shoot.settings.recipe
+        if self.recipe.name != wanted:
+            self.recipe = self.stitch_recipe = self._station.recipe_named(wanted)
 
     def delivered(self, clip: KeptClip) -> Path | None:
         """Its newest output that is there, as far as that is known; nobody waits for a disk here."""

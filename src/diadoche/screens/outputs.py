@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from diadoche.core.convert.recipes import Changes, Recipe
 from diadoche.core.errors import DiadocheError, RequestError
-from diadoche.core.identify.route import load_profile, own_profile_file, profile_names, route
+from diadoche.core.identify.route import own_profile_file, route
 from diadoche.core.sizes import size_text
 from diadoche.core.spatial import SphereTags
 from diadoche.screens.made_outputs import MadeOutputs, MadeRow
@@ -44,7 +44,6 @@ class OutputsScreen:
         self._runner = runner
         self.on_change: Callable[[], None] = lambda: None
         self.stitching = Stitching(station, ledger, runner)
-        self._layouts = station.layouts()
         # Clips of any shoot whose outputs are in the queue.
         self._asked: set[int] = set()
         self._begin_plan()
@@ -66,7 +65,7 @@ class OutputsScreen:
         if self._plan.shoot != self._station.shoot.id:
             self._begin_plan()
         self._made.forget()
-        self._stitch.take(self._known_clips, self._layouts)
+        self._stitch.take(self._known_clips, self._station.layouts())
         self._groups.clips_changed(change.clip_ids)
         self._tell()
 
@@ -82,16 +81,22 @@ class OutputsScreen:
     def profiles(self) -> list[Choice]:
         """Every editor profile that can be chosen; one of the person's own that has a mistake says so."""
         found = []
-        for name in profile_names(self._station.own_profiles):
-            try:
-                found.append(Choice(name, load_profile(name, self._station.own_profiles).title))
-            except RequestError as error:
-                found.append(Choice("", error.problem.what))
+        for name, profile in self._station.own.profiles.value.items():
+            if isinstance(profile, RequestError):
+                found.append(Choice("", profile.problem.what))
+            else:
+                found.append(Choice(name, profile.title))
         return found
 
     def choose_profile(self, name: str) -> None:
-        """Judges every clip of the shoot anew for another editing program; nothing is read again for it."""
-        profile = load_profile(name, self._station.own_profiles)
+        """Judges every clip of the shoot anew for another editing program; nothing is read again for it.
+
+        Raises:
+            RequestError: it has a mistake; it is named.
+        """
+        profile = self._station.own.profiles.now()[name]
+        if isinstance(profile, RequestError):
+            raise profile
         self._station.change_settings(profile=name)
         routed = [
             (clip.id, clip.facts.routed(route(clip.facts, profile, len(clip.paths))))
@@ -101,9 +106,18 @@ class OutputsScreen:
         record_many_facts(self._ledger, routed)
         self._shelf.refresh()
 
-    def own_profile(self) -> Path:
-        """A profile of the person's own to be edited: the chosen one, copied where it is a supplied one."""
-        return own_profile_file(self._station.profiles_folder, self.profile)
+    def own_profile(self, then: Callable[[Path | Exception], None]) -> None:
+        """A profile of the person's own to be edited: the chosen one, copied where it is a supplied one.
+
+        `then` takes its path, or why it cannot be written.
+        """
+        folder, name = self._station.own.profiles.folder, self.profile
+        self._station.in_background(lambda: own_profile_file(folder, name), then)
+
+    def own_changed(self) -> None:
+        """The person's own recipes, profiles, rigs or layouts are others than before."""
+        self._plan.own_changed()
+        self.refresh()
 
     def summary(self) -> str:
         """The words under the view's name."""
@@ -146,14 +160,14 @@ class OutputsScreen:
         if route == "stitch":
             takes = self.stitching.alike(self._stitch.open_takes() or self._stitch.takes)
             return RecipeChooser(
-                takes, self._plan.stitch_recipe, None, self._station.recipes_folder, self._station.in_background
+                takes, self._plan.stitch_recipe, None, self._station.own.recipes, self._station.in_background
             )
         clips = self._groups.open_clips("convert") or self._groups.of("convert")
         return RecipeChooser(
             self._groups.alike(clips),
             self._plan.recipe,
             self._plan.changes,
-            self._station.recipes_folder,
+            self._station.own.recipes,
             self._station.in_background,
         )
 
@@ -317,13 +331,13 @@ class OutputsScreen:
             else:
                 say(f"{target.name}: {handed.words()}")
 
-        shoot = self._station.shoot
+        shoot, layouts = self._station.shoot, self._station.layouts()
 
         def write() -> HandedOff:
             # Loaded only here: a start would wait for the library of timelines.
             from diadoche.services.ledger.hand_off import hand_off_shoot
 
-            return hand_off_shoot(self._ledger, shoot, target, self._layouts)
+            return hand_off_shoot(self._ledger, shoot, target, layouts)
 
         self._station.in_background(write, written)
 

@@ -8,13 +8,14 @@ from pathlib import Path
 
 from diadoche.core.convert.lookup_table import LookUpTable, read_table, unread_table
 from diadoche.core.convert.plan import Plan, plan_conversion
-from diadoche.core.convert.recipes import Changes, Recipe, ScanChange, mistaken_recipes, own_recipe_file, recipes
+from diadoche.core.convert.recipes import Changes, Recipe, ScanChange, own_recipe_file
 from diadoche.core.errors import DiadocheError, RequestError
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.clip_formats import Alike
 from diadoche.screens.marks import Mark
 from diadoche.services.background import InBackground, at_once
+from diadoche.services.station.own_files import OwnFolder, OwnRecipes
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +71,7 @@ class RecipeChooser:
         clips: list[Alike],
         recipe: Recipe,
         changes: Changes | None,
-        own_folder: Path | None = None,
+        own: OwnFolder[OwnRecipes],
         in_background: InBackground = at_once,
     ) -> None:
         """
@@ -78,17 +79,18 @@ class RecipeChooser:
             clips: that the choice reaches.
             recipe: the one that stands.
             changes: instead of its own; None where they stand.
-            own_folder: where the person's own recipes belong; it may not stand yet.
+            own: the person's own recipes, beside those that come with the program.
             in_background: does what may hang.
         """
         self._clips = clips
-        self._own_folder = own_folder
+        self._own_folder = own.folder
         self._in_background = in_background
         # The look-up table that is being read, and what was wrong with the last one.
         self.reading: Path | None = None
         self.table_mistake = ""
-        self._recipes = sorted(recipes(own_folder).values(), key=lambda each: each.title)
-        self._mistakes = mistaken_recipes(own_folder)
+        found = own.now()
+        self._recipes = sorted(found.known.values(), key=lambda each: each.title)
+        self._mistakes = found.mistakes
         self._recipe = next((each for each in self._recipes if each.name == recipe.name), recipe)
         self._scan: ScanChange | None = changes.scan if changes is not None else None
         self._table = changes.table if changes is not None else None
@@ -208,13 +210,13 @@ class RecipeChooser:
         """The colours that it gives."""
         self._table_gives = "BT.2020" if name == "BT.2020" else "BT.709"
 
-    def own_file(self) -> Path | None:
+    def own_file(self, then: Callable[[Path | Exception], None]) -> None:
         """The chosen recipe as a text file of the person's own; it counts from the next time a recipe is chosen.
 
-        Raises:
-            OSError: it cannot be written.
+        `then` takes its path, or why it cannot be written.
         """
-        return own_recipe_file(self._own_folder, self._recipe.name) if self._own_folder is not None else None
+        folder, name = self._own_folder, self._recipe.name
+        self._in_background(lambda: own_recipe_file(folder, name), then)
 
     @property
     def chosen(self) -> tuple[Recipe, Changes | None]:

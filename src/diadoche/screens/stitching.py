@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -66,6 +66,7 @@ class Stitching:
         self._aligning: dict[int, str] = {}
         # Rigs by what names them: rows of a table ask for them again and again.
         self._loaded: dict[tuple[str, int, int], Rig | None] = {}
+        self._own: Mapping[str, Rig | None] = {}
         self.said = ""
         self.listeners: list[Callable[[], None]] = []
 
@@ -77,8 +78,7 @@ class Stitching:
         kept = self._kept.get(take.body)
         if kept is not None:
             found.append(RigChoice(OWN, f"Aligned by its own footage, to {kept.residual_px:.2f} px"))
-        own = self._station.own_rigs
-        names = sorted(path.stem for path in own.glob("*.json")) if own is not None else []
+        names = self._own_rigs()
         for name in (*names, *supplied_rigs()):
             title = f"{name}, {'yours' if name in names else 'supplied'}"
             if all(each.name != name for each in found) and self._fits(name, take):
@@ -94,9 +94,12 @@ class Stitching:
         rig = self._load(name, take)
         return rig is not None and rig.pictures == take.pictures + len(take.missing)
 
-    @property
-    def _folders(self) -> tuple[Path, ...]:
-        return (self._station.own_rigs,) if self._station.own_rigs is not None else ()
+    def _own_rigs(self) -> Mapping[str, Rig | None]:
+        found = self._station.own.rigs.value
+        if found is not self._own:
+            self._own = found
+            self._loaded.clear()
+        return found
 
     def rig_name(self, take: Take) -> str:
         """The rig by which a take is stitched; nothing where none fits."""
@@ -113,11 +116,12 @@ class Stitching:
         return self._load(self._rig_text(take), take)
 
     def _load(self, rig: str, take: Take) -> Rig | None:
-        first = take.facts.video[0]
+        first, own = take.facts.video[0], self._own_rigs()
         key = (rig, first.width, first.height)
         if key not in self._loaded:
             try:
-                self._loaded[key] = rig_of(rig, self._folders).for_size(first.width, first.height)
+                found = own[rig] if rig in own else rig_of(rig)
+                self._loaded[key] = found.for_size(first.width, first.height) if found is not None else None
             except RequestError:
                 self._loaded[key] = None
         return self._loaded[key]
@@ -176,7 +180,7 @@ class Stitching:
             gone = " and ".join(map(str, take.missing))
             return f"Lens {gone} is missing: offload its card, or have it stitched with a hole."
         if rig is None or size is None:
-            return f"No rig for {take.lens_words} is known: put one of your own into {self._station.rigs_folder}."
+            return f"No rig for {take.lens_words} is known: put one of your own into {self._station.own.rigs.folder}."
         if settings.layout != "mono" and not rig.has_two_eyes:
             return f"The rig has one eye: it gives no {settings.layout} picture."
         if settings.level != "no":
@@ -226,7 +230,7 @@ class Stitching:
         """The files with the rig, for whoever opens them."""
         facts = tuple(clip.facts for clip in take.clips if clip.facts is not None)
         whole = len(facts) == len(take.lenses)
-        rig, own = self._rig_text(take), self._station.own_rigs
+        rig, own = self._rig_text(take), self._station.own.rigs.folder
         return LensTake(take.lenses, rig, facts if whole else (), own, take.missing)
 
     def request(self, take: Take, recipe: Recipe, folder: Path) -> StitchRequest:

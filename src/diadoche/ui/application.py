@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import gc
 import logging
+import threading
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,6 +22,7 @@ from diadoche.services.devices.desktop import PopUps
 from diadoche.services.devices.devices import NETWORK, CameIn, Devices, NoticeWanted, Said, WentOut
 from diadoche.services.jobs.all_kinds import ALL_KINDS
 from diadoche.services.jobs.identify import IdentifiedClip
+from diadoche.services.ledger.happenings import note_soon
 from diadoche.services.ledger.job_results import record, record_part
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
@@ -43,6 +44,9 @@ if TYPE_CHECKING:
 LOG = logging.getLogger(__name__)
 _GATHERED_MS = 100
 _CHECK_EVERY_MS = 60 * 60 * 1000
+_OWN_EVERY_MS = 2000
+# A disk that does not answer keeps nobody from closing.
+_SAVED_WITHIN_S = 2.0
 _STEP_PERCENT = 10
 _READY_THREADS = 2
 
@@ -67,10 +71,6 @@ class _Came:
 
     then: Callable[[Any], None]
     outcome: Any
-
-
-class _Noted:
-    """What happened stands in the ledger."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +101,7 @@ class Application:
         self._closed = False
         self._places = opening.places
         self._settings = load_settings(opening.places.config)
+        self._saving = threading.Lock()
         self.window = window if window is not None else first_window(app, opening.places)
         self.theme = self.window.theme
         self.ledger = Ledger(opening.places.ledger)
@@ -125,6 +126,7 @@ class Application:
             lambda: self._places_changed(files=False),
             lambda: self._places_changed(files=True),
             self._noted,
+            self._own_changed,
         )
         self.devices = Devices(self._bridge.post, opening.places.state / "shares", self.bench)
         self.desk = Desk(self.ledger, self.runner, self.station)
@@ -156,6 +158,9 @@ class Application:
         self._checks.timeout.connect(self._check_due)
         self._checks.start(_CHECK_EVERY_MS)
         self._check_due()
+        self._own_looks = QTimer()
+        self._own_looks.timeout.connect(self.station.own.look_again)
+        self._own_looks.start(_OWN_EVERY_MS)
 
     def _asks(self) -> Asks:
         quiet = self._quiet_pop_ups if self._pop_ups.can_be_quieted() else None
@@ -175,7 +180,20 @@ class Application:
 
     def _remember_pop_ups(self, before: dict[str, str]) -> None:
         self._settings = replace(self._settings, pop_ups=dict(before))
-        save_settings(self._places.config, self._settings)
+        self._save_soon()
+
+    def _save_soon(self) -> threading.Event:
+        """Has the settings kept, where nobody waits for a disk that others write to."""
+        return self._background.do(self._save)
+
+    def _save(self) -> None:
+        try:
+            # One after another: what is written last is the newest.
+            with self._saving:
+                save_settings(self._places.config, self._settings)
+        except OSError as error:
+            words = f"The settings of the window could not be kept: {error.strerror}."
+            note_soon(self.ledger, "problem", words, self._noted)
 
     def _in_background(self, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
         """Does work in another thread, beside all else; what came of it is taken in on the window's."""
@@ -199,7 +217,12 @@ class Application:
     def _noted(self) -> None:
         """On any thread: what happened stands in the ledger."""
         if not self._closed:
-            self._bridge.post(_Noted())
+            self._bridge.post(_Came(lambda _nothing: self.desk.noted(), None))
+
+    def _own_changed(self) -> None:
+        """On any thread: the person's own files are others."""
+        if not self._closed:
+            self._bridge.post(_Came(lambda _nothing: self.desk.own_changed(), None))
 
     def _part_came(self, job: Job, part: object) -> None:
         record_part(self.ledger, job, part)
@@ -213,8 +236,6 @@ class Application:
         if isinstance(news, _PlacesChanged):
             # Room changes every second while cards are copied: the ledger is not read anew for that.
             (self.desk.files_changed if news.files else self.desk.cards.on_change)()
-        if isinstance(news, _Noted):
-            self.desk.noted()
         if isinstance(news, IdentifiedClip):
             self.desk.clip_identified(news)
         if isinstance(news, Job):
@@ -248,7 +269,7 @@ class Application:
     def _apply(self) -> None:
         self.theme.apply(self._settings.scheme, self._settings.text_percent)
         self.window.look_again()
-        save_settings(self._places.config, self._settings)
+        self._save_soon()
 
     def come_to_front(self, folder: Path | None = None) -> None:
         """Somebody started the application again: here it is, and takes the folder that was given."""
@@ -274,8 +295,7 @@ class Application:
         )
         if now != self._settings:
             self._settings = now
-            with suppress(OSError):
-                save_settings(self._places.config, self._settings)
+            self._save_soon().wait(_SAVED_WITHIN_S)
 
     def close(self) -> None:
         """Ends every process; unfinished jobs go on at the next start."""
@@ -289,6 +309,7 @@ class Application:
         self.window.leaving = True
         self.window.close()
         self._checks.stop()
+        self._own_looks.stop()
         self.devices.close()
         self.station.close()
         self.runner.close()

@@ -447,12 +447,13 @@ class OutputsView(View):
             self._where.setText(problem_words(error))
 
     def _edit_profile(self) -> None:
-        try:
-            path = self._screen.own_profile()
-        except OSError as error:
-            self._where.setText(f"A profile of your own cannot be written: {error.strerror}.")
-            return
-        QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+        self._screen.own_profile(self._edit_profile_file)
+
+    def _edit_profile_file(self, written: Path | Exception) -> None:
+        if isinstance(written, OSError):
+            self._where.setText(f"A profile of your own cannot be written: {written.strerror}.")
+        elif isinstance(written, Path):
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(written)))
 
     def take_column_widths(self, widths: Mapping[str, Mapping[str, int]]) -> None:
         """Columns of groups as wide as they were made once, by the names of their tables."""

@@ -153,17 +153,19 @@ class RecipeDialog(QDialog):
             self.take_table(Path(path))
 
     def _edit(self) -> None:
-        try:
-            path = self.chooser.own_file()
-        except OSError as error:
-            self._say(f"A recipe of your own cannot be written: {error.strerror}.")
+        self.chooser.own_file(self._edit_file)
+
+    def _edit_file(self, written: Path | Exception) -> None:
+        if not self.isVisible():
+            # It was closed meanwhile.
             return
-        except DiadocheError as error:
-            self._say(error.problem.sentence())
-            return
-        if path is not None:
-            QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
-            self._say(f"{path} counts from the next time a recipe is chosen.")
+        if isinstance(written, DiadocheError):
+            self._say(written.problem.sentence())
+        elif isinstance(written, OSError):
+            self._say(f"A recipe of your own cannot be written: {written.strerror}.")
+        elif isinstance(written, Path):
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(written)))
+            self._say(f"{written} counts from the next time a recipe is chosen.")
 
     def _say(self, words: str) -> None:
         self._said.setText(words)

@@ -22,7 +22,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 from diadoche.core.cards.tree import FileEntry, Tree
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import RequestError
-from diadoche.core.mistakes import mistake_words
+from diadoche.core.mistakes import mistake_words, own_text
 
 _HEAD_BYTES = 4096
 
@@ -252,14 +252,11 @@ def load_layouts(own_folder: Path | None = None) -> tuple[Layout, ...]:
 
 
 def _own_layout(path: Path) -> Layout:
-    text = ""
+    text = own_text(path, "card layout")
     try:
-        text = path.read_text("utf-8")
         return Layout.model_validate(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:
         words = f"{path.name} is no TOML: {error}."
-    except UnicodeDecodeError:
-        words = f"{path.name} is no text in UTF-8."
     except ValidationError as error:
         words = f"{path.name}, {mistake_words(error, text)}"
     raise RequestError(

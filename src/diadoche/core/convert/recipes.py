@@ -13,12 +13,11 @@ from diadoche.core.convert.formats import PictureFormat, SoundFormat, colour_thi
 from diadoche.core.convert.recipe_heads import SUPPLIED, RecipeHead, own_files
 from diadoche.core.convert.sound_coding import CODECS, coding_of
 from diadoche.core.errors import RequestError
-from diadoche.core.mistakes import read_toml
+from diadoche.core.mistakes import own_text, read_toml
 from diadoche.core.rates import rate_text
 
 ScanChange = Literal["keep", "frame", "field", "film"]
 USUAL_RECIPE = "prores-422"
-_LARGEST_FILE_BYTES = 1_000_000
 
 
 _WITH_LIBRARY = "supplied"
@@ -242,7 +241,7 @@ def recipes(own_folder: Path | None = None) -> dict[str, Recipe]:
     found = {recipe.name: recipe for recipe in _supplied()}
     for path in own_files(own_folder):
         try:
-            recipe = parse_recipe(_text_of(path), path)
+            recipe = parse_recipe(own_text(path, "recipe"), path)
         except RequestError:
             continue
         found[recipe.name] = recipe
@@ -254,7 +253,7 @@ def mistaken_recipes(own_folder: Path | None) -> tuple[RequestError, ...]:
     found = []
     for path in own_files(own_folder):
         try:
-            parse_recipe(_text_of(path), path)
+            parse_recipe(own_text(path, "recipe"), path)
         except RequestError as error:
             found.append(error)
     return tuple(found)
@@ -268,7 +267,7 @@ def recipe_named(name: str, own_folder: Path | None = None) -> Recipe:
     """
     for path in own_files(own_folder):
         if path.stem == name:
-            return parse_recipe(_text_of(path), path)
+            return parse_recipe(own_text(path, "recipe"), path)
     known = recipes(own_folder)
     if name not in known:
         raise RequestError(f"There is no recipe called {name}.", do=f"Choose from {', '.join(known)}.")
@@ -305,15 +304,6 @@ def own_recipe_file(folder: Path, name: str) -> Path:
         folder.mkdir(parents=True, exist_ok=True)
         path.write_text(supplied.read_text("utf-8"), "utf-8")
     return path
-
-
-def _text_of(path: Path) -> str:
-    try:
-        if not path.is_file() or path.stat().st_size > _LARGEST_FILE_BYTES:
-            raise RequestError(f"{path.name} is no recipe: no file of that kind.", path=path, do="Take it away.")
-        return path.read_text("utf-8", "replace")
-    except OSError as error:
-        raise RequestError(f"{path.name} cannot be read: {error.strerror}.", path=path, do="Take it away.") from error
 
 
 # Supplied ones ship with the program and do not change under it; a person's own are read anew each time.

@@ -14,7 +14,7 @@ from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import RequestError
 from diadoche.core.identify.container import is_still
 from diadoche.core.identify.facts import Facts, Route, VideoFacts
-from diadoche.core.mistakes import read_toml
+from diadoche.core.mistakes import own_text, read_toml
 from diadoche.core.rates import spoken_rate
 from diadoche.core.sizes import count_text
 
@@ -61,7 +61,7 @@ def load_profile(name: str = DEFAULT_PROFILE, own_folder: Path | None = None) ->
     """
     own = own_folder / f"{name}.toml" if own_folder is not None else None
     if own is not None and own.is_file():
-        return parse_profile(own.read_text("utf-8", "replace"), own)
+        return parse_profile(own_text(own, "editor profile"), own)
     if name not in profile_names():
         names = ", ".join(profile_names(own_folder))
         raise RequestError(f"There is no editor profile called {name}.", do=f"Choose from {names}.")

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 
 from sqlalchemy import select
 
-from diadoche.core.convert.recipes import USUAL_RECIPE, Recipe, recipes
+from diadoche.core.convert.recipes import USUAL_RECIPE, Recipe
 from diadoche.core.offload.naming import USUAL_NAMING, Naming
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ShootRow
@@ -87,9 +88,8 @@ def change_shoot(
         return _shoot(row)
 
 
-def known_recipe(name: str, own_folder: Path | None = None) -> Recipe:
+def recipe_or_usual(name: str, known: Mapping[str, Recipe]) -> Recipe:
     """The recipe of that name, or the usual one where it has gone."""
-    known = recipes(own_folder)
     return known.get(name) or known[USUAL_RECIPE]
 
 

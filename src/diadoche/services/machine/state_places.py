@@ -24,10 +24,9 @@ class StatePlaces:
         return self.state / "ledger.sqlite"
 
     @property
-    def own_layouts(self) -> Path | None:
-        """The person's own card layouts, if there are any."""
-        folder = self.config / "layouts"
-        return folder if folder.is_dir() else None
+    def own_layouts(self) -> Path:
+        """Where the person's own card layouts belong; it may not stand yet."""
+        return self.config / "layouts"
 
     @property
     def facts_memory(self) -> Path:
@@ -35,22 +34,19 @@ class StatePlaces:
         return self.cache / "facts.sqlite"
 
     @property
-    def own_profiles(self) -> Path | None:
-        """The person's own editor profiles, if there are any."""
-        folder = self.config / "profiles"
-        return folder if folder.is_dir() else None
+    def own_profiles(self) -> Path:
+        """Where the person's own editor profiles belong; it may not stand yet."""
+        return self.config / "profiles"
 
     @property
-    def own_recipes(self) -> Path | None:
-        """The person's own recipes, if there are any."""
-        folder = self.config / "recipes"
-        return folder if folder.is_dir() else None
+    def own_recipes(self) -> Path:
+        """Where the person's own recipes belong; it may not stand yet."""
+        return self.config / "recipes"
 
     @property
-    def own_rigs(self) -> Path | None:
-        """The person's own rigs, if there are any."""
-        folder = self.config / "rigs"
-        return folder if folder.is_dir() else None
+    def own_rigs(self) -> Path:
+        """Where the person's own rigs belong; it may not stand yet."""
+        return self.config / "rigs"
 
     @property
     def demo(self) -> Path:

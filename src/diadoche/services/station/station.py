@@ -14,9 +14,10 @@ from typing import Any
 
 from diadoche.core.cards.card import LookChoice
 from diadoche.core.cards.cardset import CardSet, card_sets
-from diadoche.core.cards.layout import Layout, load_layouts
+from diadoche.core.cards.layout import Layout
+from diadoche.core.convert.recipes import Recipe
 from diadoche.core.disks import Disk
-from diadoche.core.errors import DiadocheError, LedgerError
+from diadoche.core.errors import LedgerError
 from diadoche.core.names import shown
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.plan import OffloadPlan
@@ -32,7 +33,7 @@ from diadoche.services.jobs.offload import OffloadRequest
 from diadoche.services.ledger.copies import last_disks
 from diadoche.services.ledger.happenings import HappeningKind, note_soon
 from diadoche.services.ledger.ledger import Ledger
-from diadoche.services.ledger.shoots import Shoot, change_shoot, known_recipe
+from diadoche.services.ledger.shoots import Shoot, change_shoot, recipe_or_usual
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.queue.states import State
@@ -52,6 +53,7 @@ from diadoche.services.station.card_in import (
 from diadoche.services.station.card_listing import Listing
 from diadoche.services.station.clocks import Clocks
 from diadoche.services.station.new_footage import NewFootage
+from diadoche.services.station.own_files import OwnFiles
 from diadoche.services.station.plans import Plans
 
 
@@ -69,6 +71,7 @@ class Station:
         on_room: Callable[[], None] = lambda: None,
         on_files: Callable[[], None] = lambda: None,
         on_noted: Callable[[], None] = lambda: None,
+        on_own: Callable[[], None] = lambda: None,
     ) -> None:
         """
         Args:
@@ -77,8 +80,10 @@ class Station:
             in_background: does what may hang.
             on_room, on_files: called on any thread when something else is known of places' room, or of files.
             on_noted: called on any thread when what happened has been written down.
+            on_own: called on any thread when the person's own recipes, profiles, rigs or layouts are others.
         """
         self.in_background = in_background
+        self.own = OwnFiles(places, on_own)
         self._rooms = PlaceWatch(on_room, on_files)
         self._on_noted = on_noted
         self._plans = Plans(in_background)
@@ -127,50 +132,17 @@ class Station:
         return self._rooms.is_there(path, place or self._place_of(path) or path.parent, now=now, wait=wait)
 
     def close(self) -> None:
-        """Looks after no place any more."""
+        """Looks after no place any more, nor after what is the person's own."""
         self._rooms.close()
+        self.own.close()
 
-    @property
-    def own_layouts(self) -> Path | None:
-        """The person's own card layouts, if there are any."""
-        return self._places.own_layouts
-
-    @property
-    def own_profiles(self) -> Path | None:
-        """The person's own editor profiles, if there are any."""
-        return self._places.own_profiles
-
-    @property
-    def own_recipes(self) -> Path | None:
-        """The person's own recipes, if there are any."""
-        return self._places.own_recipes
-
-    @property
-    def own_rigs(self) -> Path | None:
-        """The person's own rigs, if there are any."""
-        return self._places.own_rigs
-
-    @property
-    def rigs_folder(self) -> Path:
-        """Where the person's own rigs belong."""
-        return self._places.config / "rigs"
-
-    @property
-    def recipes_folder(self) -> Path:
-        """Where the person's own recipes belong."""
-        return self._places.config / "recipes"
-
-    @property
-    def profiles_folder(self) -> Path:
-        """Where the person's own editor profiles belong."""
-        return self._places.config / "profiles"
+    def recipe_named(self, name: str) -> Recipe:
+        """The recipe of that name, or the usual one where it has gone."""
+        return recipe_or_usual(name, self.own.recipes.value.known)
 
     def layouts(self) -> tuple[Layout, ...]:
         """All card layouts; without the person's own where one of those has a mistake, which is told with the card."""
-        try:
-            return load_layouts(self._places.own_layouts)
-        except DiadocheError:
-            return load_layouts()
+        return self.own.layouts.value
 
     # -- media ---------------------------------------------------------------------------------
 
@@ -327,7 +299,7 @@ class Station:
             card.card.root,
             card.card.clips,
             settings.profile,
-            known_recipe(settings.recipe, self._places.own_recipes),
+            self.recipe_named(settings.recipe),
             self._places.own_profiles,
         )
         job = self._begin(key, "pictures", f"Look at the clips of {card.name}", request)
