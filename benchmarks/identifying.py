@@ -1,4 +1,7 @@
-"""Identifying: headers against a process of `ffprobe` a file; looking against `idet` and `vfrdet` on the same parts."""
+"""Identifying: headers against a process of `ffprobe` a file; looking against `idet` and `vfrdet` on the same parts.
+
+And a card of many small clips: looked at when it comes, and tried from its copy.
+"""
 
 from __future__ import annotations
 
@@ -8,10 +11,16 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from benchmarks.measuring import Row, quiet_disks, ratio, run
+from diadoche.core.offload.journal import CopiedFile
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.identify import ClipToIdentify, IdentifyRequest, perform_identify
+from diadoche.services.jobs.list_card import list_card_at
+from diadoche.services.side_processes.clip_trial import ClipTrials
 
 _FILES = 500
+_SMALL_CLIPS, _SMALL_TOLD = 400, 20
+# Three milliseconds a clip, and eight, where `ffprobe` takes sixty.
+_CARD_LOOKED, _CARD_TRIED = 20, 8
 _LOOKED = 32
 # A public tool is started for each file, which is the same work each time: it is given one in so many.
 _TOLD, _DETECTED = 10, 8
@@ -56,6 +65,29 @@ def rows() -> Iterator[Row]:
         looked /= _DETECTED
         against = f"ffmpeg with idet and vfrdet, same parts, one in {_DETECTED}"
         yield _row(f"the same with scan and cadence looked at, {_LOOKED} files", against, 3, 1 / looked)
+    with tempfile.TemporaryDirectory(prefix="card-") as name:
+        yield from _card_rows(Path(name))
+
+
+def _card_rows(card: Path) -> Iterator[Row]:
+    files = _small_clips(card)
+    few = files[: _SMALL_CLIPS // _SMALL_TOLD]
+    told = f"one ffprobe process a file, for one in {_SMALL_TOLD}"
+    # Each way is started once beforehand: a process that serves is ready where a window is open.
+    clips = list_card_at(card, None, Watch()).clips
+    assert len(clips) == _SMALL_CLIPS
+    looked = ratio(lambda: list_card_at(card, None, Watch()), lambda: _ffprobe(few)) / _SMALL_TOLD
+    yield _row(f"a card of {_SMALL_CLIPS} small clips listed, with their heads", told, _CARD_LOOKED, 1 / looked)
+
+    def tried() -> None:
+        with ClipTrials(clips) as trials:
+            for file in files:
+                path = str(file.relative_to(card))
+                trials.arrived(card, CopiedFile(path, path, file.stat().st_size, {}))
+            assert trials.finish(card, Watch()).clips == _SMALL_CLIPS
+
+    measured = ratio(tried, lambda: _ffprobe(few)) / _SMALL_TOLD
+    yield _row(f"{_SMALL_CLIPS} small clips tried at both ends, from their copy", told, _CARD_TRIED, 1 / measured)
 
 
 def _row(work: str, against: str, goal: float, measured: float) -> Row:
@@ -87,6 +119,18 @@ def _files(folder: Path) -> list[Path]:
         path.hardlink_to(original)
         files.append(path)
     return files
+
+
+def _small_clips(card: Path) -> list[Path]:
+    folder = card / "DCIM/100DRONE"
+    folder.mkdir(parents=True)
+    first = folder / "DRON0001.MP4"
+    source = ["-f", "lavfi", "-i", "testsrc2=s=1280x720:r=25:d=1", "-f", "lavfi", "-i", "sine=r=48000:d=1"]
+    run("ffmpeg", "-v", "error", *source, *_KINDS["mp4"], first)
+    others = [folder / f"DRON{number:04}.MP4" for number in range(2, _SMALL_CLIPS + 1)]
+    for path in others:
+        path.hardlink_to(first)
+    return [first, *others]
 
 
 def _share(files: list[Path], one_in: int) -> list[Path]:
