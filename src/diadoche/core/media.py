@@ -29,6 +29,8 @@ av.logging.restore_default_callback()
 av.logging.set_libav_level(av.logging.PANIC)
 # The AV1 encoder writes lines of its own past the library, unless it is told to keep to errors.
 os.environ.setdefault("SVT_LOG", "1")
+# No group of pictures is much longer in what cameras write.
+_PASSED_PACKETS = 64
 # As the media library calls them.
 _INDEXED = frozenset({"mov", "matroska", "avi"})
 
@@ -165,8 +167,8 @@ def tells_key_pictures(media: InputContainer) -> bool:
     return not _INDEXED.isdisjoint(media.format.name.split(","))
 
 
-def seek_near(media: InputContainer, stream: VideoStream, ticks: int) -> None:
-    """Goes to about a time, for whoever takes the pictures that decode from there on, whichever those are.
+def pictures_near(media: InputContainer, stream: VideoStream, ticks: int) -> Iterator[av.VideoFrame]:
+    """The pictures that decode from about a time on, whichever those are.
 
     Args:
         media: the file, open for reading.
@@ -174,8 +176,26 @@ def seek_near(media: InputContainer, stream: VideoStream, ticks: int) -> None:
         ticks: the time, in the track's own clock.
 
     Raises:
-        av.error.FFmpegError: the file cannot be entered there.
+        av.error.FFmpegError: the file cannot be entered there, or a picture does not decode.
     """
+    _seek_near(media, stream, ticks)
+    passed: list[av.Packet[VideoStream]] = []
+    is_entered = False
+    for packet in media.demux(stream):
+        if not is_entered:
+            # Transport streams are entered in mid-group: decoders would work at pictures that they then do not give.
+            if packet.size and not packet.is_keyframe and len(passed) < _PASSED_PACKETS:
+                passed.append(packet)
+                continue
+            is_entered = True
+            # A stream that is refreshed little by little has no key pictures.
+            for each in passed if not packet.is_keyframe else ():
+                yield from each.decode()
+            passed.clear()
+        yield from packet.decode()
+
+
+def _seek_near(media: InputContainer, stream: VideoStream, ticks: int) -> None:
     if "mxf" in media.format.name:
         # Its index may lead between key pictures, and up to the end of a file none may follow.
         seek_to_key(media, stream, ticks)

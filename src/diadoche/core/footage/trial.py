@@ -21,7 +21,7 @@ from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import unreadable as bare_facts
 from diadoche.core.identify.pictures import raw_segment_facts
 from diadoche.core.identify.tracks import decoder_of
-from diadoche.core.media import decoding, opened, seek_near
+from diadoche.core.media import decoding, opened, pictures_near
 
 _THUMBNAIL_PX = 192
 _LAST_S = (2, 12, 60)
@@ -118,8 +118,7 @@ def _last_decodes(media: InputContainer, stream: VideoStream) -> bool:
     length = stream.duration or (int(media.duration / av.time_base / base) if media.duration else 0)
     for back_s in _LAST_S:
         wanted = max(begin, begin + length - int(back_s / base))
-        seek_near(media, stream, wanted)
-        if any(True for _frame in media.decode(stream)):
+        if any(True for _frame in pictures_near(media, stream, wanted)):
             return True
         if wanted == begin:
             return False

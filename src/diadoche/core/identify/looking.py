@@ -17,7 +17,7 @@ from diadoche.core.identify.facts import Facts, VideoFacts
 from diadoche.core.identify.looks import Seen, luma_of
 from diadoche.core.identify.scan import Fields, ScanVerdict, fields_of, judge
 from diadoche.core.identify.tracks import picture_streams
-from diadoche.core.media import seek_near
+from diadoche.core.media import pictures_near
 
 _PLACES = (Fraction(1, 10), Fraction(1, 2), Fraction(9, 10))
 _PICTURES_A_LOOK = 7
@@ -47,8 +47,7 @@ def _window(media: InputContainer, stream: VideoStream, at_s: float, seen: Seen,
         return found
     start = stream.start_time or 0
     try:
-        seek_near(media, stream, start + int(at_s / stream.time_base))
-        for frame in media.decode(stream):
+        for frame in pictures_near(media, stream, start + int(at_s / stream.time_base)):
             luma, bits = luma_of(frame)
             if frame.is_corrupt:
                 broken.append(at_s)
