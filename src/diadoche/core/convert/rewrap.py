@@ -132,7 +132,7 @@ class _Proof:
 
 def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch | None, *, everything: bool) -> _Proof:
     back = copying.read_back(part)
-    there = beside.result()
+    there = beside.result(copying.pictures)
     wrong = copying.out_of_step(back.instants_s, there)
     data = copying.keeps_data(part)
     if watch is None:

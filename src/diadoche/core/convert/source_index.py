@@ -1,6 +1,7 @@
 """When the pictures of a clip are shown, found without the clock that outputs are made by: a check must not share it.
 
-ISO base media tell it in their tables, edit lists included. Of other files the stamps of the packets are taken, sorted.
+ISO base media tell it in their tables, edit lists included, and transport streams in the heads of their packets. Of
+other files the stamps of the packets are taken, as the media library gives them, sorted.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diadoche.core.boxes import movie_payload
+from diadoche.core.convert.stream_stamps import stream_stamps
 from diadoche.core.identify.container import container_of
 from diadoche.core.identify.damage import is_cut_off
 from diadoche.core.media import opened
@@ -24,6 +26,7 @@ from diadoche.core.sampletable import picture_table
 from diadoche.core.spans import parts
 
 _WRAP = 1 << 33
+_TRANSPORT_TICK_S = 1 / 90_000
 Instants = NDArray[np.float64]
 
 
@@ -33,8 +36,9 @@ class InstantsBeside:
     def __init__(self, paths: Sequence[Path], rate: Fraction) -> None:
         """See `source_instants`."""
         self._stop = threading.Event()
+        self._paths, self._rate = paths, rate
         self._pool = ThreadPoolExecutor(1, "instants of a source")
-        self._found = self._pool.submit(source_instants, paths, rate, self._stop)
+        self._found = self._pool.submit(source_instants, paths, rate, self._stop, by_heads=True)
 
     def __enter__(self) -> InstantsBeside:
         return self
@@ -44,13 +48,26 @@ class InstantsBeside:
         self._stop.set()
         self._pool.shutdown(wait=False)
 
-    def result(self) -> Instants | None:
-        """What was found, waited for."""
-        return self._found.result()
+    def result(self, pictures: int) -> Instants | None:
+        """What was found, waited for.
+
+        Args:
+            pictures: how many were taken out of the source; each may be two fields that are coded by themselves.
+        """
+        found = self._found.result()
+        if found is None or len(found) in {pictures, 2 * pictures}:
+            return found
+        # Pictures stand behind others in the packets of their stream: their heads tell of the first ones alone.
+        return source_instants(self._paths, self._rate, self._stop)
 
 
 def source_instants(
-    paths: Sequence[Path], rate: Fraction, stop: threading.Event | None = None, track: int = 0
+    paths: Sequence[Path],
+    rate: Fraction,
+    stop: threading.Event | None = None,
+    track: int = 0,
+    *,
+    by_heads: bool = False,
 ) -> Instants | None:
     """When each picture that a clip codes is shown, in seconds from the first; None where its stamps do not tell.
 
@@ -61,11 +78,12 @@ def source_instants(
         rate: of the pictures, for the length of the last one of each part.
         stop: reading ends when it is set; then nothing is known.
         track: which of the picture tracks, of files that hold several.
+        by_heads: of a transport stream the heads of its packets are enough; they may tell of fewer pictures.
     """
     joined: list[Instants] = []
     begins_s = 0.0
     for part in parts(paths):
-        found = _instants(part, stop, track)
+        found = _instants(part, stop, track, by_heads=by_heads)
         if found is None or not found.size:
             return None
         joined.append(found - found[0] + begins_s)
@@ -73,7 +91,7 @@ def source_instants(
     return np.concatenate(joined)
 
 
-def _instants(part: Sequence[Path], stop: threading.Event | None, track: int) -> Instants | None:
+def _instants(part: Sequence[Path], stop: threading.Event | None, track: int, *, by_heads: bool) -> Instants | None:
     container = container_of(part[0])
     # The table of a file that was cut off tells of pictures that are gone.
     if not track and len(part) == 1 and container in {"MP4", "MOV"} and not is_cut_off(part[0], container):
@@ -84,6 +102,9 @@ def _instants(part: Sequence[Path], stop: threading.Event | None, track: int) ->
     if container == "AVI":
         # It numbers what is coded, and tells nothing of the order of showing.
         return None
+    stamps = stream_stamps(part, stop) if by_heads and not track else None
+    if stamps is not None:
+        return _in_order(stamps.shown, stamps.decoded, _TRANSPORT_TICK_S)
     with opened(part) as media:
         stream = media.streams.video[track]
         shown: list[int] = []
@@ -100,11 +121,14 @@ def _instants(part: Sequence[Path], stop: threading.Event | None, track: int) ->
         except av.error.FFmpegError:
             # What follows a damaged place is not known.
             return None
-        order = _unwrapped(np.array(coded, np.int64))
-        # A clock that went back begins anew somewhere: sorted stamps would be nonsense.
-        if np.any(np.diff(order) < 0):
-            return None
-        return np.sort(_unwrapped(np.array(shown, np.int64))).astype(np.float64) * float(stream.time_base or 0)
+        return _in_order(np.array(shown, np.int64), np.array(coded, np.int64), float(stream.time_base or 0))
+
+
+def _in_order(shown: NDArray[np.int64], coded: NDArray[np.int64], tick_s: float) -> Instants | None:
+    # A clock that went back begins anew somewhere: sorted stamps would be nonsense.
+    if np.any(np.diff(_unwrapped(coded)) < 0):
+        return None
+    return np.sort(_unwrapped(shown)).astype(np.float64) * tick_s
 
 
 def _unwrapped(stamps: NDArray[np.int64]) -> NDArray[np.int64]:
