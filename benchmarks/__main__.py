@@ -29,11 +29,13 @@ def main() -> None:
     began = time.monotonic()
     print(f"PyAV {av.__version__} with FFmpeg {av.ffmpeg_version_info}; the distribution's ffmpeg is 5.1")
     for name in sys.argv[1:] or _PARTS:
-        began_part = time.monotonic()
+        began_part = began_row = time.monotonic()
         for row in _PARTS[name]():
             rows.append(row.as_dict())
             verdict = {True: "met", False: "MISSED", None: ""}[row.met]
-            print(f"{row.work:58} | {row.against:52} | {row.goal:32} | {row.measured:22} | {verdict}", flush=True)
+            line = f"{row.work:58} | {row.against:52} | {row.goal:32} | {row.measured:22} | {verdict:6}"
+            print(f"{line} | {time.monotonic() - began_row:3.0f} s", flush=True)
+            began_row = time.monotonic()
         print(f"  {name}: {time.monotonic() - began_part:.0f} s", flush=True)
     print(f"All of it took {clock_text(time.monotonic() - began)}.")
     Path("build").mkdir(exist_ok=True)

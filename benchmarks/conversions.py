@@ -22,7 +22,7 @@ from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.queue.runner import Job, Runner
 
-_LONG_LOOPS, _SHORT_LOOPS = 252, 12
+_LONG_LOOPS, _SHORT_LOOPS = 252, 5
 _REWRAP, _CONVERT, _MANY = 1.1, 1.05, 1 / 1.2
 _CLIPS, _PICTURES = 8, 50
 

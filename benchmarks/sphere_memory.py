@@ -18,7 +18,7 @@ from diadoche.core.sphere.projection import Equirectangular
 from diadoche.core.sphere.rig import rig_named
 from diadoche.core.sphere.stitcher import Stitcher
 
-PICTURES, _SIDE_PX, _LENS_PX = 12, 7680, 1920
+PICTURES, _SIDE_PX, _LENS_PX = 9, 7680, 1920
 
 
 def main() -> None:
