@@ -92,9 +92,11 @@ class OutputsScreen:
         """Judges every clip of the shoot anew for another editing program; nothing is read again for it.
 
         Raises:
-            RequestError: it has a mistake; it is named.
+            RequestError: it has a mistake, which is named, or is gone.
         """
-        profile = self._station.own.profiles.now()[name]
+        profile = self._station.own.profiles.now().get(name)
+        if profile is None:
+            raise RequestError(f"There is no editor profile called {name}.", do="Choose another one.")
         if isinstance(profile, RequestError):
             raise profile
         self._station.change_settings(profile=name)

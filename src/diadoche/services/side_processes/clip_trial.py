@@ -29,6 +29,8 @@ _MODULE = "diadoche.services.side_processes.clip_trial"
 _LONGEST_S = 60.0
 # By how much a trial gives way to copying: that keeps the card in its reader.
 _NICER = 10
+# Of the processors, for several cards may be copied at once, and each decoder holds pictures.
+_EARLY_SHARE = 0.5
 
 
 @dataclass(slots=True)
@@ -74,7 +76,7 @@ class ClipTrials:
         self._lead: Path | None = None
         self._early: dict[int, tuple[_Asked, Future[Trial | None]]] = {}
         self._unwanted = Watch()
-        self._helpers = SideBySide(lambda: SideProcess(_MODULE, _NICER), self._ask)
+        self._helpers = SideBySide(lambda: SideProcess(_MODULE, _NICER), self._ask, _EARLY_SHARE)
 
     def __enter__(self) -> ClipTrials:
         return self

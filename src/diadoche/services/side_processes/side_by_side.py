@@ -22,15 +22,19 @@ class SideBySide(Generic[Helper, Item, Answer]):
     """Helpers that are given one item after another, from any thread; several are worked on at once."""
 
     def __init__(
-        self, make: Callable[[], AbstractContextManager[Helper]], do: Callable[[Helper, Item], Answer]
+        self,
+        make: Callable[[], AbstractContextManager[Helper]],
+        do: Callable[[Helper, Item], Answer],
+        share: float = 1.0,
     ) -> None:
         """
         Args:
             make: makes a helper; it is used on one thread at a time, and closed at the end.
             do: answers one item with a helper's help.
+            share: of the processors; there is one helper at least.
         """
         self._do = do
-        at_once = min(_MOST, os.cpu_count() or 1)
+        at_once = max(1, min(_MOST, int((os.cpu_count() or 1) * share)))
         # The last one that was used is used again: of a few items, few processes are started.
         self._free: LifoQueue[Helper] = LifoQueue()
         self._closing = ExitStack()

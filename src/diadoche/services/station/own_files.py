@@ -59,17 +59,19 @@ class OwnFolder(Generic[Value]):
         self._lock = threading.Lock()
         self._under_way: threading.Event | None = None
         self._found: tuple[_Listing, Value] | None = None
-        self._was_missed = False
+        self._supplied: Value | None = None
 
     @property
     def value(self) -> Value:
         """As it was read last; what comes with the program alone, where the disk does not answer."""
-        if self._found is None:
+        if self._found is None and self._supplied is None:
             self.look_again().wait(_FIRST_S)
-        if self._found is None:
-            self._was_missed = True
-            return self._read(None)
-        return self._found[1]
+        if self._found is not None:
+            return self._found[1]
+        # Waited for once: from now on it is told when it comes.
+        if self._supplied is None:
+            self._supplied = self._read(None)
+        return self._supplied
 
     def now(self) -> Value:
         """As it is now, for somebody who has just changed it; as it was before, where the disk does not answer."""
@@ -95,7 +97,7 @@ class OwnFolder(Generic[Value]):
         except OSError:
             found = self._read(None)
         self._found = (listing, found)
-        if before is not None or self._was_missed:
+        if before is not None or self._supplied is not None:
             self._changed()
 
 
