@@ -7,6 +7,7 @@ import os
 import re
 import secrets
 import shutil
+import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -19,7 +20,7 @@ import av
 import av.error
 from av.container import OutputContainer
 
-from diadoche.core.diskfiles import PART_SUFFIX, rename_new, sync_folder
+from diadoche.core.diskfiles import PART_SUFFIX, begin_writeback, rename_new, sync_folder
 from diadoche.core.disks import limits_of
 from diadoche.core.errors import MediaError, RequestError, TargetFull, TargetUnusable, writing
 from diadoche.core.names import safe_name, unique_name
@@ -29,6 +30,7 @@ _SPARE_BYTES = 16_000_000
 _TEMPORARY = re.compile(r"\.[0-9a-f]{8}-.+" + re.escape(PART_SUFFIX), re.DOTALL)
 # A part this young may not have been marked by its writer yet.
 _FRESH_S = 60.0
+_WRITTEN_DOWN_EVERY_S = 0.2
 
 
 def output_name(camera: str, start: datetime | None, original: str, ending: str) -> str:
@@ -186,6 +188,29 @@ def _named(part: Path, folder: Path, name: str) -> Path:
 
 
 @contextmanager
+def _written_down_beside(part: Path) -> Iterator[None]:
+    """Has the disk begin early: left alone it would wait until the sync, and then everybody for all of the file."""
+    ended = threading.Event()
+
+    def write_down() -> None:
+        with suppress(OSError):
+            descriptor = os.open(part, os.O_RDONLY)
+            try:
+                while not ended.wait(_WRITTEN_DOWN_EVERY_S):
+                    begin_writeback(descriptor)
+            finally:
+                os.close(descriptor)
+
+    thread = threading.Thread(target=write_down, name="writing down", daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        thread.join()
+
+
+@contextmanager
 def muxing(path: Path, container: str, options: dict[str, str] | None = None) -> Iterator[OutputContainer]:
     """Opens a new media file for writing, and turns the library's errors into ours.
 
@@ -193,7 +218,7 @@ def muxing(path: Path, container: str, options: dict[str, str] | None = None) ->
         TargetFull, TargetUnusable: the disk refused.
     """
     format_name = {"mkv": "matroska"}.get(container, container)
-    with writing(path):
+    with writing(path), _written_down_beside(path):
         try:
             with av.open(os.fspath(path), "w", format=format_name, options=options or {}) as target:
                 yield target
