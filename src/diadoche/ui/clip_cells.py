@@ -7,24 +7,23 @@ every cell at every painting: a screenful of clips takes longer than a step of t
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple, cast
 
 from PyQt6.QtCore import QModelIndex, QPointF, QRect, Qt
 from PyQt6.QtGui import QColor, QFont, QFontMetrics, QIcon, QPainter, QStaticText
 from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
-from diadoche.ui.theme import Theme
+from diadoche.ui.theme import Colours, Theme
 
 # From a cell's edge to what is in it, and from a picture to the text beside it.
 _EDGE_PX, _BESIDE_PX = 11, 6
 # More than a few screenfuls; then all are shaped anew.
 _MOST_TEXTS = 5_000
-_SELECTED = QStyle.StateFlag.State_Selected
+_SELECTED = cast(int, QStyle.StateFlag.State_Selected.value)
 
 
-@dataclass(frozen=True, slots=True)
-class Cell:
-    """What a cell shows."""
+class Cell(NamedTuple):
+    """What a cell shows. Thousands are made in a second."""
 
     text: str
     icon: QIcon | None = None
@@ -42,6 +41,8 @@ class ClipCells(QStyledItemDelegate):
         # Cut to a width, by the text, the width and whether it is bold; all of one font.
         self._shaped: dict[tuple[str, int, bool], QStaticText] = {}
         self._take_font(QFont())
+        self._colours: Colours | None = None
+        self._ink, self._rail = QColor(), QColor()
 
     def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:  # Qt's name
         assert painter is not None
@@ -49,12 +50,16 @@ class ClipCells(QStyledItemDelegate):
         if cell is None:
             return
         rect, colours = option.rect, self._theme.colours
-        if _SELECTED in option.state:
-            painter.fillRect(rect, QColor(colours.rail))
+        if colours is not self._colours:
+            self._colours, self._ink, self._rail = colours, QColor(colours.ink), QColor(colours.rail)
+        # By its number: to make one of Python's flags of it takes longer than to paint a text.
+        is_selected = bool(cast(int, option.state.value) & _SELECTED)
+        if is_selected:
+            painter.fillRect(rect, self._rail)
         left = rect.left() + _EDGE_PX
         if cell.icon is not None:
             room = option.decorationSize
-            mode = QIcon.Mode.Selected if _SELECTED in option.state else QIcon.Mode.Normal
+            mode = QIcon.Mode.Selected if is_selected else QIcon.Mode.Normal
             place = QRect(left, rect.top() + (rect.height() - room.height() + 1) // 2, room.width(), room.height())
             cell.icon.paint(painter, place, Qt.AlignmentFlag.AlignCenter, mode)
             left += room.width() + _BESIDE_PX
@@ -64,7 +69,7 @@ class ClipCells(QStyledItemDelegate):
         if font != self._font:
             self._take_font(font)
         shaped = self._text(cell.text, rect.right() + 1 - _EDGE_PX - left, cell.bold)
-        painter.setPen(QColor(colours.ink))
+        painter.setPen(self._ink)
         if cell.bold:
             painter.setFont(self._bold)
         painter.drawStaticText(QPointF(left, rect.top() + (rect.height() - self._high) // 2), shaped)
