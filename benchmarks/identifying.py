@@ -23,7 +23,7 @@ _SMALL_CLIPS, _SMALL_TOLD = 400, 20
 _CARD_LOOKED, _CARD_TRIED = 20, 8
 _LOOKED = 32
 # A public tool is started for each file, which is the same work each time: it is given one in so many.
-_TOLD, _DETECTED = 10, 8
+_TOLD, _DETECTED = 20, 8
 # Where our look begins, as shares of the length, and how many pictures it takes at each [probe].
 _PLACES, _PICTURES = (0.1, 0.5, 0.9), 7
 _KINDS = {
