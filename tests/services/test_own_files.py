@@ -68,9 +68,15 @@ def test_mistakes_stand_where_they_are_and_take_nothing_else_along(own: OwnFiles
     profiles = own.profiles.value
     assert isinstance(profiles["general"], RequestError)
     assert profiles["mine"] == load_profile("general")
-    (mistake,) = own.recipes.value.mistakes
-    assert "wrong.toml" in mistake.problem.what
-    assert own.rigs.value == {"wrong": None}
+    # Brackets without end are nonsense that is no mere mistake of writing.
+    _put(places.own_recipes, "deep.toml", "a = " + "[" * 100_000)
+    _put(places.own_layouts, "deep.toml", "a = " + "[" * 100_000)
+    _put(places.own_rigs, "deep.json", "[" * 100_000)
+    assert {mistake.problem.path.rpartition("/")[2] for mistake in own.recipes.value.mistakes} == {
+        "deep.toml",
+        "wrong.toml",
+    }
+    assert own.rigs.value == {"deep": None, "wrong": None}
     assert own.layouts.value
 
 

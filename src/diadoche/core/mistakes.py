@@ -50,7 +50,7 @@ def read_toml(kind: type[Model], text: str, path: Path, what: str, context: Mapp
     """
     try:
         return kind.model_validate(tomllib.loads(text), context=context)
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         words = f"{path.name} is no TOML: {error}."
     except ValidationError as error:
         words = f"{path.name}, {mistake_words(error, text)}"

@@ -255,7 +255,7 @@ def _own_layout(path: Path) -> Layout:
     text = own_text(path, "card layout")
     try:
         return Layout.model_validate(tomllib.loads(text))
-    except tomllib.TOMLDecodeError as error:
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
         words = f"{path.name} is no TOML: {error}."
     except ValidationError as error:
         words = f"{path.name}, {mistake_words(error, text)}"

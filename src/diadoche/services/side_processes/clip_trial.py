@@ -75,6 +75,8 @@ class ClipTrials:
         self._missing: dict[Path, list[int]] = defaultdict(files.copy)
         self._lead: Path | None = None
         self._early: dict[int, tuple[_Asked, Future[Trial | None]]] = {}
+        # Whether what arrives from now on is of no use any more.
+        self._is_over = False
         self._unwanted = Watch()
         self._helpers = SideBySide(lambda: SideProcess(_MODULE, _NICER), self._ask, _EARLY_SHARE)
 
@@ -90,7 +92,7 @@ class ClipTrials:
         """On any thread: a file is proven in the copy in this folder. A clip that is whole there is begun with."""
         with self._lock:
             # A disk that was left behind may answer long after.
-            if self._unwanted.stopping:
+            if self._is_over:
                 return
             is_new = file.path not in self._arrived[root]
             self._arrived[root][file.path] = file
@@ -118,6 +120,8 @@ class ClipTrials:
         Raises:
             Cancelled: the watch was stopped.
         """
+        with self._lock:
+            self._is_over = True
         total = len(self._clips)
         watch.step(Progress(self.ended, total, "trying the clips"))
         wanted = [self._as_it_stands(number, root) for number in range(total)]
@@ -141,7 +145,8 @@ class ClipTrials:
     def close(self) -> None:
         """Ends what is under way, and begins nothing more."""
         with self._lock:
-            self._unwanted.stop()
+            self._is_over = True
+        self._unwanted.stop()
         self._helpers.close()
 
     def _as_it_stands(self, number: int, root: Path) -> _Asked:
