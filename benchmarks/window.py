@@ -31,6 +31,7 @@ from diadoche.demo.bench import Bench, bench_of
 from diadoche.demo.make import make_demo
 from diadoche.demo.opening import demo_places, demo_settings
 from diadoche.services.jobs.identify import IdentifiedClip
+from diadoche.services.jobs.list_card import ListCardRequest
 from diadoche.services.jobs.make_output import MakeRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, WaybillRow
@@ -51,7 +52,7 @@ def rows() -> Iterator[Row]:
     app = QApplication.instance() or QApplication([])
     prepare_interpreter()
     assert isinstance(app, QApplication)
-    yield _row("the window's events while an offload and a conversion run", _one_card(app))
+    yield _row("the window's events: an offload, a listing, two conversions", _one_card(app))
     yield _row("the same while eight cards cross unattended to three places", _eight_cards(app))
     yield from _many_rows(app)
 
@@ -77,9 +78,12 @@ def _one_card(app: QApplication) -> list[float]:
         shutil.move(folder / "card", folder / "cards" / "Large")
 
         def begin(application: Application) -> None:
-            clip = cards["Drone"] / "DCIM/100DRONE/DRON0001.MP4"
-            request = MakeRequest((clip,), recipes()["prores-422"], folder / "out")
-            application.runner.add("make", "Convert", "encode", request)
+            for number in (1, 3):
+                clip = cards["Drone"] / f"DCIM/100DRONE/DRON{number:04}.MP4"
+                request = MakeRequest((clip,), recipes()["prores-422"], folder / "out")
+                application.runner.add("make", "Convert", "encode", request)
+            listed = cards["Keeper's camcorder"]
+            application.runner.add("look", "List", f"look:{listed}", ListCardRequest(listed))
             application.desk.cards.offload_all()
 
         return _lateness(app, Opening(*_opening(folder, demo_settings(folder))), begin)
