@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import replace
 from pathlib import Path
 
@@ -68,6 +69,10 @@ def test_the_window_goes_on_while_its_own_folder_hangs(
     try:
         pulse = Pulse()
         press(window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+        before = threading.active_count()
+        for _time in range(12):
+            press(window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
+        assert threading.active_count() <= before + 4, "one thread waits for the settings, and one for each own folder"
         assert application.theme.colours.dark
         window.go_to(2)
         window.outputs._list_profiles()

@@ -49,6 +49,12 @@ def test_what_is_put_there_is_found_and_told(own: OwnFiles, places: StatePlaces,
     assert "prores-422" in supplied
     assert (own.rigs.value, own.recipes.value.mistakes) == ({}, ())
     text = (SUPPLIED / "ffv1.toml").read_text()
+    places.own_recipes.mkdir(parents=True)
+    # Links that lead nowhere, as many as it takes to stand in front of what comes now.
+    for number in range(30):
+        (places.own_recipes / f"gone{number}").symlink_to("nowhere")
+    own.recipes.now()
+    changed.clear()
     _put(places.own_recipes, "mine.toml", text.replace('"ffv1"', '"mine"', 1))
     assert not changed.is_set()
     own.look_again()

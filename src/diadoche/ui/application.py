@@ -26,7 +26,14 @@ from diadoche.services.ledger.happenings import note_soon
 from diadoche.services.ledger.job_results import record, record_part
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.shoots import ShootSettings, latest_shoot, open_shoot, proposed_name
-from diadoche.services.machine.settings import LARGEST_PERCENT, SMALLEST_PERCENT, Scheme, load_settings, save_settings
+from diadoche.services.machine.settings import (
+    LARGEST_PERCENT,
+    SMALLEST_PERCENT,
+    Scheme,
+    Settings,
+    load_settings,
+    save_settings,
+)
 from diadoche.services.machine.state_places import StatePlaces
 from diadoche.services.queue.runner import Job, Runner
 from diadoche.services.station.station import Station
@@ -102,6 +109,8 @@ class Application:
         self._places = opening.places
         self._settings = load_settings(opening.places.config)
         self._saving = threading.Lock()
+        self._is_saving = False
+        self._saved: threading.Event | None = None
         self.window = window if window is not None else first_window(app, opening.places)
         self.theme = self.window.theme
         self.ledger = Ledger(opening.places.ledger)
@@ -184,16 +193,26 @@ class Application:
 
     def _save_soon(self) -> threading.Event:
         """Has the settings kept, where nobody waits for a disk that others write to."""
-        return self._background.do(self._save)
+        with self._saving:
+            # One thread writes, however often they change: the disk may hang.
+            if self._saved is None or self._saved.is_set() or not self._is_saving:
+                self._is_saving = True
+                self._saved = self._background.do(self._save)
+            return self._saved
 
     def _save(self) -> None:
-        try:
-            # One after another: what is written last is the newest.
+        kept: Settings | None = None
+        while True:
             with self._saving:
-                save_settings(self._places.config, self._settings)
-        except OSError as error:
-            words = f"The settings of the window could not be kept: {error.strerror}."
-            note_soon(self.ledger, "problem", words, self._noted)
+                if self._settings is kept:
+                    self._is_saving = False
+                    return
+                kept = self._settings
+            try:
+                save_settings(self._places.config, kept)
+            except OSError as error:
+                words = f"The settings of the window could not be kept: {error.strerror}."
+                note_soon(self.ledger, "problem", words, self._noted)
 
     def _in_background(self, work: Callable[[], Any], then: Callable[[Any], None]) -> None:
         """Does work in another thread, beside all else; what came of it is taken in on the window's."""

@@ -105,8 +105,10 @@ def _listing(folder: Path) -> _Listing:
     found = []
     with suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
-            about = entry.stat()
-            found.append((entry.name, about.st_mtime_ns, about.st_size))
+            # A link that leads nowhere hides none of the others.
+            with suppress(OSError):
+                about = entry.stat()
+                found.append((entry.name, about.st_mtime_ns, about.st_size))
     return tuple(sorted(found))
 
 
