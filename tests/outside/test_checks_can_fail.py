@@ -8,7 +8,8 @@ from pathlib import Path
 import av
 import numpy as np
 
-from diadoche.core.convert.check import Expected, ExpectedSound, examine
+from diadoche.core.convert.check import Expected, ExpectedSound
+from diadoche.core.convert.examine import examine
 from diadoche.core.convert.outputs import Output
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.signature import picture_digest, signature_of

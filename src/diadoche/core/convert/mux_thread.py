@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import queue
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
 import av
 from av.container import OutputContainer
+
+from diadoche.core.bounded_worker import BoundedWorker
 
 # Handed over together, for each handing over costs as much as a small packet does; so much waits at most.
 _BATCH, _BATCH_BYTES, _BATCHES = 32, 4_000_000, 4
@@ -19,13 +19,12 @@ _Batch = list["av.Packet[Any]"]
 class MuxThread:
     """Takes packets in their order. What goes wrong with one is told with a later one, or at the end."""
 
-    def __init__(self, target: OutputContainer) -> None:
+    def __init__(self, target: OutputContainer, worker: BoundedWorker) -> None:
         self._target = target
-        self._batches: queue.Queue[_Batch | None] = queue.Queue(_BATCHES)
+        self._worker = worker
         self._batch: _Batch = []
         self._bytes = 0
-        self._error: Exception | None = None
-        self._thread: threading.Thread | None = None
+        self._begun = False
 
     def mux(self, packet: av.Packet[Any]) -> None:
         """Has a packet written.
@@ -36,56 +35,30 @@ class MuxThread:
         self._batch.append(packet)
         self._bytes += packet.size
         if len(self._batch) >= _BATCH or self._bytes >= _BATCH_BYTES:
-            self._hand_over()
+            self.hand_over()
 
-    def _hand_over(self) -> None:
-        if self._error is not None:
-            raise self._error
-        if self._thread is None:
+    def hand_over(self) -> None:
+        """Has what was gathered written."""
+        if not self._begun:
             # The head is written here: encoders are opened with it, and this thread feeds them.
             self._target.start_encoding()
-            self._thread = threading.Thread(target=self._write, name="muxing", daemon=True)
-            self._thread.start()
-        self._batches.put(self._batch)
+            self._begun = True
+        self._worker.give(self._write, self._batch)
         self._batch, self._bytes = [], 0
 
-    def _write(self) -> None:
-        while (batch := self._batches.get()) is not None:
-            if self._error is not None:
-                # Nobody may wait for a full queue.
-                continue
-            try:
-                for packet in batch:
-                    self._target.mux(packet)
-            except Exception as error:  # noqa: BLE001  # whatever it is, it is told on the other thread
-                self._error = error
-
-    def end(self) -> None:
-        """Everything is written when it returns.
-
-        Raises:
-            Exception: what came of a packet.
-        """
-        if self._batch:
-            self._hand_over()
-        self.stop()
-        if self._error is not None:
-            raise self._error
-
-    def stop(self) -> None:
-        """Ends the thread; what was not handed over yet is dropped."""
-        if self._thread is not None:
-            self._batches.put(None)
-            self._thread.join()
-            self._thread = None
+    def _write(self, batch: _Batch) -> None:
+        for packet in batch:
+            self._target.mux(packet)
 
 
 @contextmanager
 def muxing_beside(target: OutputContainer) -> Iterator[MuxThread]:
     """A thread that writes into an output; when the work ends well, everything is written."""
-    thread = MuxThread(target)
+    worker = BoundedWorker("muxing", _BATCHES)
     try:
+        thread = MuxThread(target, worker)
         yield thread
-        thread.end()
+        thread.hand_over()
+        worker.end()
     finally:
-        thread.stop()
+        worker.stop()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import av
 import numpy as np
 import xxhash
@@ -26,13 +28,18 @@ def signature_of(frame: av.VideoFrame) -> Signature:
     lines = data.reshape(-1, plane.line_size // kind.itemsize)[: plane.height, : plane.width]
     if frame.format.name in _PADDED:
         lines = np.delete(lines, np.s_[_PADDED[frame.format.name] :: 4], axis=1)
-    rows = np.linspace(0, lines.shape[0] - 1, _SAMPLES).astype(int)
-    columns = np.linspace(0, lines.shape[1] - 1, _SAMPLES).astype(int)
-    few = lines[np.ix_(rows, columns)].astype(np.float32)
+    few = lines[_samples_of(lines.shape[0], lines.shape[1])].astype(np.float32)
     side = _SAMPLES // _BLOCKS
     means = few.reshape(_BLOCKS, side, _BLOCKS, side).mean(axis=(1, 3))
     signature: Signature = (means.reshape(-1) / (1 << max(0, component.bits - 8))).astype(np.uint8)
     return signature
+
+
+@lru_cache(8)
+def _samples_of(height: int, width: int) -> tuple[NDArray[np.int_], ...]:
+    """Which samples of a picture are looked at, as an index."""
+    rows, columns = (np.linspace(0, side - 1, _SAMPLES).astype(int) for side in (height, width))
+    return np.ix_(rows, columns)
 
 
 def picture_digest(frame: av.VideoFrame) -> int:

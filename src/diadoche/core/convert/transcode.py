@@ -13,16 +13,8 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
-from diadoche.core.convert.check import (
-    Checks,
-    Expected,
-    ExpectedSound,
-    Finding,
-    all_are_there,
-    map_findings,
-    placed_right,
-    shown_as,
-)
+from diadoche.core.convert.check import Checks, Expected, ExpectedSound, Finding
+from diadoche.core.convert.check_places import all_are_there, map_findings, placed_right, shown_as
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there
 from diadoche.core.convert.new_output import new_file, output_name, size_of
@@ -114,19 +106,20 @@ def convert(
     stem = stem or named
     if marks is not None:
         stem = f"{stem}_{marks.first}-{marks.end}"
+    expected = Expected(plan.whole.rate, darkest=_BLACK.get(plan.out.color.range, 16))
     target: Target
     if recipe.container.files == "stills":
-        name, target = stem, Stills(plan, stem)
+        name, target = stem, Stills(plan, stem, expected)
     else:
-        name, target = f"{stem}.{recipe.container.ending}", Film(plan, provenance)
+        name, target = f"{stem}.{recipe.container.ending}", Film(plan, provenance, expected)
     losses = tuple(_loss(loss, name) for loss in plan.losses)
     room = plan.estimated_bytes if marks is None else 0
     with new_file(folder, name, room, provenance.originals, is_folder=target.is_folder) as made:
-        job = _Encoding(source, plan, target, marks, Share(watch, 0, 0.8))
+        job = _Encoding(source, plan, target, expected, marks, Share(watch, 0, 0.95))
         with target.writing(made.part):
             job.run()
         job.finish(made.part)
-        checks, findings = job.check(made.part, Share(watch, 0.8, 1))
+        checks, findings = job.check(made.part, Share(watch, 0.95, 1))
         size = size_of(made.part)
         made.withheld = not checks.passed
     told = (*losses, *job.problems(name)) if checks.passed else (withheld(name, checks.failures(), findings), *losses)
@@ -154,7 +147,9 @@ def _loss(what: str, name: str) -> Problem:
 class _Encoding:
     """One encoding pass, and what is known of it afterwards."""
 
-    def __init__(self, source: PictureSource, plan: Plan, target: Target, marks: Marks | None, watch: Watch) -> None:
+    def __init__(
+        self, source: PictureSource, plan: Plan, target: Target, expected: Expected, marks: Marks | None, watch: Watch
+    ) -> None:
         self._source = source
         self._plan = plan
         self._target = target
@@ -169,7 +164,8 @@ class _Encoding:
         self._timing = plan.timing(self._first, self._end)
         self._levels = plan.levels()
         self._shape: tuple[int, int, str] | None = None
-        self._expected = Expected(self._rate, darkest=_BLACK.get(plan.out.color.range, 16))
+        # Shared with the target, which looks at its pictures while it writes.
+        self._expected = expected
         self._begun = False
         self._waiting: list[Sound] = []
         self._more_tracks: set[int] = set()
@@ -300,7 +296,7 @@ class _Encoding:
 
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
-        checks, findings = self._target.examine(part, self._expected, watch)
+        checks, findings = self._target.examine(part, watch)
         if self._target.sounds:
             with opened([part]) as media:
                 self._layouts = sound_layouts(media)

@@ -24,8 +24,8 @@ def name_matrix(packet: av.Packet[Any], matrix: str) -> None:
         matrix: its published name.
     """
     code = _CODES.get(matrix, _TOLD_OUTSIDE)
-    data = bytearray(bytes(packet))
-    if code == 0 or len(data) <= _PLACE:
+    if code == 0 or packet.size <= _PLACE:
         return
+    data = bytearray(bytes(packet))
     data[_PLACE] = data[_PLACE] & ~(_MASK << _SHIFT) | code << _SHIFT
     packet.update(bytes(data))

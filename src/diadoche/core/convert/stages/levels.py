@@ -18,6 +18,7 @@ import av.filter
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, code_of, matrix_for
 from diadoche.core.convert.formats import PictureFormat, samples_of
 from diadoche.core.convert.lookup_table import LookUpTable
+from diadoche.core.convert.stages.chroma_lines import only_adds_lines, planes_graph
 from diadoche.core.convert.stages.timing import Placed
 from diadoche.core.identify.facts import Color
 
@@ -126,12 +127,15 @@ class Levels:
         return iter(())
 
     def _filter(self, frame: av.VideoFrame) -> av.filter.Graph:
+        tick_s, interlaced = 1 / self._in.rate, self._in.interlaced
+        is_plain = self._table is None and not interlaced and self._keeps_levels
+        if is_plain and only_adds_lines(frame, self._pixel_format):
+            return planes_graph(frame, self._pixel_format, tick_s)
         graph = av.filter.Graph()
         graph.threads = os.cpu_count() or 1
-        interlaced = self._in.interlaced
         chain = [
             graph.add_buffer(
-                template=None, width=frame.width, height=frame.height, format=frame.format, time_base=1 / self._in.rate
+                template=None, width=frame.width, height=frame.height, format=frame.format, time_base=tick_s
             )
         ]
         order = {"top": "tff", "bottom": "bff"}.get(self._in.field_order or "top", "tff")
@@ -170,9 +174,13 @@ class Levels:
         )
 
     def _changes(self, format_in: str) -> bool:
-        same_levels = self._full_in == (self.color.range == _FULL)
+        return format_in != self._pixel_format or not self._keeps_levels
+
+    @property
+    def _keeps_levels(self) -> bool:
+        """Whether range and matrix stay what they are."""
         same_matrix = self._matrix_out in {self._matrix_in, _ALSO_CALLED.get(self._matrix_in)}
-        return format_in != self._pixel_format or not same_levels or not same_matrix
+        return same_matrix and self._full_in == (self.color.range == _FULL)
 
 
 def _range(full: bool) -> str:

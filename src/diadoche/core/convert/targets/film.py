@@ -15,10 +15,13 @@ from av.video.stream import VideoStream
 
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, UNSPECIFIED, code_of
-from diadoche.core.convert.check import Checks, Expected, Finding, examine
+from diadoche.core.convert.check import Checks, Expected, Finding
 from diadoche.core.convert.dates import write_dates
+from diadoche.core.convert.decoder_beside import DecoderBeside
+from diadoche.core.convert.examine import examine
 from diadoche.core.convert.kept_boxes import Kept, write_kept
 from diadoche.core.convert.new_output import muxing
+from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.plan import Plan
 from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.convert.sound_coding import coding_of
@@ -41,9 +44,17 @@ class Film:
 
     is_folder = False
 
-    def __init__(self, plan: Plan, provenance: Provenance) -> None:
+    def __init__(self, plan: Plan, provenance: Provenance, expected: Expected) -> None:
+        """
+        Args:
+            plan: how the source becomes pictures.
+            provenance: where they come from.
+            expected: what is to be in the film; it grows while it is made.
+        """
         self._plan = plan
         self._provenance = provenance
+        self._expected = expected
+        self._beside: DecoderBeside | None = None
         self._container: OutputContainer | None = None
         self._stream: VideoStream | None = None
         self.sounds: list[SoundTrack] = []
@@ -66,6 +77,8 @@ class Film:
             with muxing(part, holder.name, options) as self._container:
                 yield
         finally:
+            if self._beside is not None:
+                self._beside.stop()
             # An encoder of large pictures holds a gigabyte, and what was written is decoded next.
             self._container = self._stream = None
             for sound in self.sounds:
@@ -137,6 +150,8 @@ class Film:
         assert self._stream is not None
         assert self._container is not None
         self._mux(self._stream.encode(None))
+        if self._beside is not None:
+            self._beside.end()
         if self._sound_needs_pictures:
             for sound in self.sounds:
                 sound.end_at(self._pictures / self._plan.out.rate)
@@ -157,15 +172,21 @@ class Film:
             with writing(part):
                 write_kept(part, kept)
 
-    def examine(self, part: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
-        """Decodes it to its end."""
-        return examine(part, expected, watch)
+    def examine(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
+        """Proves that it holds what was decoded while it was made, or decodes it to its end."""
+        return examine(part, self._expected, watch, self._beside)
 
     def _mux(self, packets: list[av.Packet[Any]]) -> None:
         assert self._container is not None
+        assert self._stream is not None
+        codec = self._plan.recipe.picture.codec
         for packet in packets:
-            if self._plan.recipe.picture.codec == "dnxhd" and not self._plan.out.interlaced:
+            if codec == "dnxhd" and not self._plan.out.interlaced:
                 name_matrix(packet, self._plan.out.color.matrix)
+            if self._beside is None:
+                # Not before: an encoder's head is known when it has opened.
+                self._beside = DecoderBeside(codec, self._stream.codec_context, PictureCheck(self._expected))
+            self._beside.take(packet)
             self._container.mux(packet)
 
 

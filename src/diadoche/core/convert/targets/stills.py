@@ -10,8 +10,10 @@ from typing import Any, cast
 
 import av
 
+from diadoche.core.bounded_worker import BoundedWorker
 from diadoche.core.coder_threads import use_processors
-from diadoche.core.convert.check import Checks, Expected, Finding, examine_stills
+from diadoche.core.convert.check import Checks, Expected, Finding
+from diadoche.core.convert.examine import StillsCheck
 from diadoche.core.convert.kept_boxes import Kept
 from diadoche.core.convert.plan import Plan
 from diadoche.core.convert.sound import SoundTrack
@@ -29,15 +31,19 @@ class Stills:
     is_folder = True
     holds_boxes = False
 
-    def __init__(self, plan: Plan, stem: str) -> None:
+    def __init__(self, plan: Plan, stem: str, expected: Expected) -> None:
         """
         Args:
             plan: how the source becomes pictures.
             stem: what each file's name begins with.
+            expected: what is to be in the files; it grows while they are made.
         """
         self._plan = plan
         self._stem = stem
         self._folder = Path()
+        self._check = StillsCheck(expected)
+        # A file is read again while the next one is coded.
+        self._checker = BoundedWorker("reading stills again")
         self._encoder: av.VideoCodecContext | None = None
         self._next = 0
         self.sounds: list[SoundTrack] = []
@@ -46,8 +52,11 @@ class Stills:
     def writing(self, part: Path) -> Iterator[None]:
         """The folder stands already."""
         self._folder = part
-        with writing(part):
-            yield
+        try:
+            with writing(part):
+                yield
+        finally:
+            self._checker.stop()
 
     def begin(self, first: int, end_s: Fraction | None, *, with_timecode: bool) -> None:
         """Sets the encoder; files are numbered by the recording's pictures, from 0."""
@@ -73,16 +82,19 @@ class Stills:
         """Writes the last files."""
         assert self._encoder is not None
         self._write(self._encoder.encode(None))
+        self._checker.end()
 
     def finish(self, part: Path, kept: Kept) -> None:
         """Nothing comes along."""
 
-    def examine(self, part: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
-        """Decodes each file."""
-        return examine_stills(sorted(part.iterdir()), expected, watch)
+    def examine(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
+        """Each file was decoded when it was written; whether they are all there is asked now."""
+        return self._check.verdicts(sorted(part.iterdir()))
 
     def _write(self, packets: list[av.Packet[Any]]) -> None:
         for packet in packets:
             ending = self._plan.recipe.container.ending
-            (self._folder / f"{self._stem}_{self._next:0{_DIGITS}}.{ending}").write_bytes(bytes(packet))
+            path = self._folder / f"{self._stem}_{self._next:0{_DIGITS}}.{ending}"
+            path.write_bytes(bytes(packet))
+            self._checker.give(self._check.take, path)
             self._next += 1

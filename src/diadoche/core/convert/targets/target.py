@@ -10,7 +10,7 @@ from typing import Protocol
 
 import av
 
-from diadoche.core.convert.check import Checks, Expected, Finding
+from diadoche.core.convert.check import Checks, Finding
 from diadoche.core.convert.kept_boxes import Kept
 from diadoche.core.convert.sound import SoundTrack
 from diadoche.core.run import Sound
@@ -60,5 +60,5 @@ class Target(Protocol):
     def finish(self, part: Path, kept: Kept) -> None:
         """Adds the tracks and boxes that come along as they are, after closing and before the check."""
 
-    def examine(self, part: Path, expected: Expected, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
-        """Reads everything again and holds it against what is to be in it."""
+    def examine(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
+        """Reads everything again and holds it against what is to be in it; what was looked at meanwhile counts."""
