@@ -16,6 +16,7 @@ from av.stream import Stream
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.formats import SoundFormat
+from diadoche.core.convert.packet_prints import PacketPrints, prints_suffice
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
 from diadoche.core.convert.sound_coding import SoundCoding, coding_of
@@ -117,7 +118,9 @@ class CopiedTrack:
     ) -> None:
         codec = codec_of(source, facts.path)
         video = facts.video[0]
-        self.digest: TrackDigest | SampleDigest
+        self.codec, self.extradata = codec, cast(Any, source.codec_context).extradata
+        # What is known of the packets, or samples, that went in.
+        self.noted: PacketPrints | TrackDigest | SampleDigest
         self._pcm: SoundTrack | None = None
         # What its sound is encoded by, where it is not copied.
         self.encoder = ""
@@ -139,12 +142,12 @@ class CopiedTrack:
             self._pcm = SoundTrack(target, sound, coding, number - 1, aligned=False)
             self.stream: Stream = self._pcm.stream
             assert isinstance(self._pcm.digest, SampleDigest)
-            self.digest = self._pcm.digest
+            self.noted = self._pcm.digest
             self.encoder = coding.encoder
             self._tick_s = Fraction(1, self._pcm.rate)
             return
         self.stream = _copied_stream(target, source, facts, container)
-        self.digest = TrackDigest(codec, cast(Any, source.codec_context).extradata)
+        self.noted = PacketPrints() if prints_suffice(codec, self.extradata) else TrackDigest(codec, self.extradata)
         self._tick_s = _tick_of(source, number, facts)
         self.stream.time_base = self._tick_s
         if number == 0 and video.frame_rate_mode == "constant":
@@ -161,9 +164,9 @@ class CopiedTrack:
             self._begins = self._begins or timed.begins
             self._decode(target, self._pcm, timed)
             return
-        assert isinstance(self.digest, TrackDigest)
+        assert not isinstance(self.noted, SampleDigest)
         packet = timed.packets[0] if len(timed.packets) == 1 else _one_packet(timed)
-        self.digest.take(memoryview(packet))
+        self.noted.take(memoryview(packet))
         packet.time_base = self._tick_s
         # Mostly the very same value, which is sooner seen than compared.
         if self._scale is None or (timed.shift_s is not self._scaled_from and timed.shift_s != self._scaled_from):

@@ -74,7 +74,7 @@ def _holds_packets(path: Path, beside: DecoderBeside, read: _Read, watch: Watch,
         read.tick_s = Fraction(picture.time_base or 1)
         read.sounds.begin(media.streams.audio)
         for packet in media.demux([picture, *media.streams.audio]):
-            if packet.stream_index != picture.index:
+            if packet.stream.index != picture.index:
                 read.sounds.take(cast("av.Packet[AudioStream]", packet))
             elif packet.size:
                 # What an edit list hides was decoded, and yet nobody sees it.
@@ -117,7 +117,7 @@ def _decode(path: Path, pictures: PictureCheck, read: _Read, watch: Watch, expec
         read.tick_s = Fraction(picture.time_base or 1)
         read.sounds.begin(media.streams.audio)
         for packet in media.demux([picture, *media.streams.audio]):
-            if packet.stream_index != picture.index:
+            if packet.stream.index != picture.index:
                 read.sounds.take(cast("av.Packet[AudioStream]", packet))
                 continue
             try:
@@ -182,7 +182,7 @@ class _SoundCheck:
 
     def take(self, packet: av.Packet[AudioStream]) -> None:
         """The next packet of one of them."""
-        track = self._tracks[packet.stream_index]
+        track = self._tracks[packet.stream.index]
         try:
             frames = packet.decode()
         except av.error.FFmpegError:

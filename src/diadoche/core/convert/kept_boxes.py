@@ -23,6 +23,7 @@ import xxhash
 
 from diadoche.core.boxes import edits_of, find, inner_boxes, is_fragmented, movie_payload, timescale_of, top_boxes
 from diadoche.core.diskfiles import unseen_file
+from diadoche.core.sampletable import sample_places, sample_ticks
 from diadoche.core.spatial import V1_UUID
 
 _PICTURE_OR_SOUND = {b"vide", b"soun", b"hint", b"alis"}
@@ -38,7 +39,6 @@ _SMALLEST_PAYLOADS = {"chan": 16, "SA3D": 12}
 _LIST, _BITMAP = 0, 0x10000
 # Plain PCM in QuickTime files [QTFF].
 _PLAIN_SOUND = {"lpcm", "in24", "in32", "sowt", "twos", "fl32", "fl64", "raw ", "NONE"}
-_LARGEST_SAMPLES = 50_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -202,44 +202,13 @@ def _handler(track: bytes) -> bytes:
 
 
 def _samples(track: bytes, path: Path) -> Iterator[Sample]:
-    """The samples of a track by its tables [14496-12, 8.6.1.2, 8.7.3 to 8.7.5]."""
-    table = next(find(track, "mdia", "minf", "stbl"), b"")
-    sizes = _sizes(next(find(table, "stsz"), b""))
-    offsets_box, wide = next(find(table, "stco"), b""), 4
-    if not offsets_box:
-        offsets_box, wide = next(find(table, "co64"), b""), 8
-    offsets = [
-        int.from_bytes(offsets_box[place : place + wide], "big")
-        for place in range(8, len(offsets_box) - wide + 1, wide)
-    ]
-    runs = [
-        struct.unpack_from(">III", box, place)
-        for box in [next(find(table, "stsc"), b"")]
-        for place in range(8, len(box) - 11, 12)
-    ]
-    lengths = (
-        ticks
-        for box in [next(find(table, "stts"), b"")]
-        for place in range(8, len(box) - 7, 8)
-        for count, ticks in [struct.unpack_from(">II", box, place)]
-        for _ in range(min(count, len(sizes)))
-    )
-    number = 0
-    for chunk, offset in enumerate(offsets, start=1):
-        in_chunk = next((count for first, count, _ in reversed(runs) if first <= chunk), 0)
-        for size in sizes[number : number + in_chunk]:
-            yield Sample(path, offset, size, next(lengths, 0))
-            offset += size
-        number += in_chunk
-
-
-def _sizes(box: bytes) -> list[int]:
-    if len(box) < 12:
-        return []
-    same, count = struct.unpack_from(">II", box, 4)
-    if same:
-        return [same] * min(count, _LARGEST_SAMPLES)
-    return [size for (size,) in struct.iter_unpack(">I", box[12 : 12 + 4 * min(count, (len(box) - 12) // 4)])]
+    """The samples of a track by its tables; none where those do not agree."""
+    places = sample_places(track)
+    if places is None:
+        return
+    lengths = sample_ticks(track)
+    for number, (offset, size) in enumerate(zip(places.offsets.tolist(), places.sizes.tolist(), strict=True)):
+        yield Sample(path, offset, size, lengths[number] if number < len(lengths) else 0)
 
 
 def _pieces(track: DataTrack) -> Iterator[tuple[Sample, bytes]]:

@@ -7,27 +7,24 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, cast
 
-import av
 import numpy as np
 
 from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
 from diadoche.core.convert.comparing import Comparison, compare_decoded
-from diadoche.core.convert.copied_track import CopiedTrack, codec_of, reordering, sound_that_begins_anew
+from diadoche.core.convert.copied_track import CopiedTrack, reordering, sound_that_begins_anew
 from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, what_to_keep, write_kept
 from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
-from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.convert.read_back import ReadBack, read_back
 from diadoche.core.convert.remarks import layouts_told
-from diadoche.core.convert.sound import SampleDigest, Samples
 from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
-from diadoche.core.media import decoding, opened, sound_frame, sound_layouts
+from diadoche.core.media import opened
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TimedPacket, tracks_of
 from diadoche.core.spatial import MAKER, SphereTags, one_eye_px, v1_box, v2_boxes
@@ -171,15 +168,6 @@ def _damaged_original(copying: _Copying, found: Comparison) -> Problem:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _ReadBack:
-    """What an output holds when its packets are read again: when its pictures are shown, in their order, too."""
-
-    equal: bool
-    instants_s: Instants
-    tick_s: Fraction
-
-
 class _Copying:
     """The packets of a clip on their way into another container, and what is known of them afterwards."""
 
@@ -297,35 +285,15 @@ class _Copying:
                 do="Rewrap it to MOV, or convert it.",
             )
 
-    def read_back(self, part: Path) -> _ReadBack:
-        """Reads every packet of the output: whether they are the same, each container's framing undone."""
-        stamps: list[int] = []
-        with opened([part]) as media, decoding(part):
-            tracks = tracks_of(media, every_picture=True)
-            tick_s = Fraction(tracks[0].time_base or 1)
-            self._layouts = sound_layouts(media)
-            if len(tracks) != len(self._tracks):
-                return _ReadBack(False, np.empty(0), tick_s)
-            again: list[TrackDigest | SampleDigest] = [
-                SampleDigest()
-                if track.is_pcm
-                else TrackDigest(codec_of(stream, str(part)), cast(Any, stream.codec_context).extradata)
-                for stream, track in zip(tracks, self._tracks, strict=True)
-            ]
-            place = {stream.index: number for number, stream in enumerate(tracks)}
-            for packet in media.demux(tracks):
-                number = place[packet.stream_index]
-                taker = again[number]
-                if isinstance(taker, TrackDigest):
-                    if packet.size:
-                        taker.take(memoryview(packet))
-                        if number == 0 and packet.pts is not None and not packet.is_discard:
-                            stamps.append(packet.pts)
-                    continue
-                for frame in packet.decode():
-                    taker.take(cast(Samples, sound_frame(cast(av.AudioFrame, frame)).to_ndarray()))
-        equal = all(mine.digest.value() == theirs.value() for mine, theirs in zip(self._tracks, again, strict=True))
-        return _ReadBack(equal, np.sort(np.array(stamps, np.float64)) * float(tick_s), tick_s)
+    def read_back(self, part: Path) -> ReadBack:
+        """Reads every packet of the output: whether they are the same, each container's framing undone.
+
+        Raises:
+            MediaError: it cannot be read.
+        """
+        found = read_back(part, self._tracks, self.run)
+        self._layouts = found.layouts
+        return found
 
     def out_of_step(self, instants_s: Instants, there: Instants | None) -> tuple[Finding, ...]:
         """Where a picture of the output stands at another time than in the source.

@@ -6,14 +6,16 @@ ITU-T H.264 (08/2021), 7.3.2.1 (sequence parameter set), 7.3.3 (slice header), 7
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
-from diadoche.core.identify.units import split_units, unit_length_bytes
+from diadoche.core.identify.units import START_CODE, split_units, unit_bounds, unit_length_bytes
 
 _SLICES, _SEQUENCE = (1, 5), 7
 # Profiles whose parameter sets tell chroma and depth [H264, 7.3.2.1.1].
 _HIGH_PROFILES = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}
-_HEAD_BYTES = 64
+# Of a slice: far more than the numbers that are read there take.
+_HEAD_BYTES = 32
 _FRONT_BYTES = 2048
 
 
@@ -38,12 +40,11 @@ class _Bits:
 
     def number(self) -> int:
         """The next number of variable length, ue(v); for se(v) its code."""
-        zeros = 0
-        while not self.take(1):
-            zeros += 1
-            if zeros > 32:
-                raise ValueError("no number")
-        return (1 << zeros) - 1 + self.take(zeros)
+        zeros = self._left - (self._value & ((1 << self._left) - 1)).bit_length()
+        if zeros > 32:
+            raise ValueError("no number")
+        self.take(zeros)
+        return self.take(zeros + 1) - 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +69,7 @@ class FieldPairs:
         """`extradata`: the track's own head; parameter sets among the packets count too."""
         self._length_bytes = unit_length_bytes("h264", extradata)
         self._sequence: _Sequence | None = None
+        self._sequence_unit = b""
         self._open: _Field | None = None
         if extradata:
             for unit in _sets_of(extradata):
@@ -94,12 +96,12 @@ class FieldPairs:
 
     def _first_slice(self, data: bytes) -> tuple[bool, _Field | None]:
         """Whether there is a slice, and the field that it belongs to."""
-        for unit in split_units(data, self._length_bytes):
-            kind = unit[0] & 0x1F
+        for begin, end in unit_bounds(data, self._length_bytes) if self._length_bytes else _units_in_front(data):
+            kind = data[begin] & 0x1F
+            if kind in _SLICES:
+                return True, self._field_of(data[begin : begin + _HEAD_BYTES])
             if kind == _SEQUENCE:
-                self._note_sequence(unit)
-            elif kind in _SLICES:
-                return True, self._field_of(unit)
+                self._note_sequence(data[begin:end])
         return False, None
 
     @property
@@ -108,6 +110,9 @@ class FieldPairs:
         return self._sequence is not None and self._sequence.only_frames
 
     def _note_sequence(self, unit: bytes) -> None:
+        if unit == self._sequence_unit:
+            return
+        self._sequence_unit = unit
         try:
             self._sequence = _sequence_of(unit)
         except ValueError:
@@ -127,6 +132,15 @@ class FieldPairs:
             return _Field(number, bool(bits.take(1))) if bits.take(1) else None
         except ValueError:
             return None
+
+
+def _units_in_front(data: bytes) -> Iterator[tuple[int, int]]:
+    """Where units behind start codes begin and end, found only as far as they are asked for."""
+    begin = data.find(START_CODE) + len(START_CODE)
+    while len(START_CODE) <= begin < len(data):
+        following = data.find(START_CODE, begin)
+        yield begin, following if following >= 0 else len(data)
+        begin = following + len(START_CODE)
 
 
 def _sets_of(extradata: bytes) -> list[bytes]:

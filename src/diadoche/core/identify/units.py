@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-_START_CODE = b"\x00\x00\x01"
+START_CODE = b"\x00\x00\x01"
 # From so many bytes on, to look at two at a time is quicker than to search for three.
 _SEARCHED_BYTES = 4096
 _FEW = 64
@@ -38,7 +38,7 @@ def unit_bounds(data: bytes | memoryview, length_bytes: int) -> Iterator[tuple[i
     for start in _start_codes(data):
         if begin >= 0 and (end := _without_zeros(data, begin, start)) > begin:
             yield begin, end
-        begin = start + len(_START_CODE)
+        begin = start + len(START_CODE)
     if begin >= 0 and (end := _without_zeros(data, begin, len(data))) > begin:
         yield begin, end
 
@@ -55,10 +55,10 @@ def _start_codes(data: bytes | memoryview) -> Iterator[int]:
         yield from _start_codes_of_many(data)
         return
     data = bytes(data)
-    start = data.find(_START_CODE)
+    start = data.find(START_CODE)
     while start >= 0:
         yield start
-        start = data.find(_START_CODE, start + len(_START_CODE))
+        start = data.find(START_CODE, start + len(START_CODE))
 
 
 def _start_codes_of_many(data: bytes | memoryview) -> list[int]:
