@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -116,6 +117,14 @@ def two_exchanged(packets: _Packets) -> _Packets:
     return [*packets[:7], instead(seventh, bytes(eighth)), instead(eighth, bytes(seventh)), *packets[9:]]
 
 
+def stamps_exchanged(packets: _Packets) -> _Packets:
+    """The pictures are all there, and each stamp too: two are shown in each other's place."""
+    between = [packet for packet in packets if (packet.pts or 0) > 2 and not packet.is_keyframe]
+    one, other = next((a, b) for a, b in itertools.pairwise(between) if (a.pts or 0) > (b.pts or 0))
+    one.pts, other.pts = other.pts, one.pts
+    return packets
+
+
 def another_head(path: Path) -> None:
     """The head of the lossless codec, by which its packets are read, damaged in the file alone."""
     with av.open(str(path)) as media:
@@ -140,6 +149,10 @@ FAULTS = {
     "one is lost": (Fault(with_packets=one_lost), "out of step"),
     "one is late": (Fault(with_packets=one_late), "out of step"),
     "two are exchanged": (Fault(with_packets=two_exchanged), "changed"),
+    "stamps are exchanged": (
+        Fault("libx264", "mkv", with_packets=stamps_exchanged, options={"bf": "2"}),
+        "out of step",
+    ),
     "the head is another": (Fault(afterwards=another_head), ""),
     "an edit list hides some": (
         Fault("libx264", "mp4", afterwards=hidden_by_edit_list, options={"bf": "0", "g": "10"}),

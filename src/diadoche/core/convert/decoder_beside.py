@@ -42,6 +42,9 @@ class DecoderBeside:
         most = max(1, (os.cpu_count() or 1) // 2)
         decoder.thread_count = min(decoder.thread_count or most, most)
         self._decoder: av.VideoCodecContext | None = decoder
+        # When each packet's picture is shown, in the order of coding, in pictures; and whether they came out so.
+        self.shown: list[int | None] = []
+        self.is_in_order = True
         self._worker = BoundedWorker("decoding beside the encoder")
 
     def take(self, packet: av.Packet[Any]) -> None:
@@ -50,7 +53,10 @@ class DecoderBeside:
         Raises:
             Exception: what came of one before.
         """
-        self._worker.give(self._decode, bytes(packet))
+        again: av.Packet[Any] = av.Packet(bytes(packet))
+        again.pts = packet.pts
+        self.shown.append(packet.pts)
+        self._worker.give(self._decode, again)
 
     def end(self) -> None:
         """Every picture was taken when it returns.
@@ -67,14 +73,15 @@ class DecoderBeside:
         self._worker.stop()
         self._decoder = None
 
-    def _decode(self, data: bytes | None) -> None:
+    def _decode(self, packet: av.Packet[Any] | None) -> None:
         assert self._decoder is not None
-        if data is not None:
-            self.digest.take(data)
+        if packet is not None:
+            self.digest.take(memoryview(packet))
         try:
-            frames = self._decoder.decode(av.Packet(data) if data is not None else None)
+            frames = self._decoder.decode(packet)
         except av.error.FFmpegError:
             self.pictures.broken()
             return
         for frame in frames:
+            self.is_in_order = self.is_in_order and frame.pts == self.pictures.count
             self.pictures.take(frame)

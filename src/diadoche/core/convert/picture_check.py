@@ -31,8 +31,9 @@ class PictureCheck:
         self._black = _Stretch("black", 1)
         self._frozen = _Stretch("frozen", max(2, round(expected.rate * _FROZEN_S)))
         self._last_digest: int | None = None
-        # Of each picture as it came out.
+        # Of each picture as it came out, and what all of them are like.
         self.signatures: list[Signature] = []
+        self._shape: tuple[int, int, str] | None = None
         # Whether everything decoded, and nothing was marked as damaged.
         self.is_clean = True
 
@@ -56,6 +57,7 @@ class PictureCheck:
         number, expected = self.count, self._expected
         self.is_clean = self.is_clean and not frame.is_corrupt
         signature = signature_of(frame)
+        self._shape = _shape_of(frame)
         if number < len(expected.signatures):
             exact = number >= len(expected.digests) or picture_digest(frame) == expected.digests[number]
             apart = np.abs(signature.astype(np.int16) - expected.signatures[number])
@@ -67,8 +69,9 @@ class PictureCheck:
         self.signatures.append(signature)
 
     def was(self, number: int, frame: av.VideoFrame) -> bool:
-        """Whether a picture is one that was taken before, as far as its few numbers tell."""
-        return number < self.count and np.array_equal(self.signatures[number], signature_of(frame))
+        """Whether a picture is one that was taken before, as far as its size, its pixels and its few numbers tell."""
+        is_alike = number < self.count and _shape_of(frame) == self._shape
+        return is_alike and np.array_equal(self.signatures[number], signature_of(frame))
 
     def findings(self) -> tuple[Finding, ...]:
         """The places that are wrong, and those that are only suspect: black, or standing still."""
@@ -86,6 +89,10 @@ class PictureCheck:
         before, self._last_digest = self._last_digest, picture_digest(frame)
         # The first of a stretch was not digested: it is taken to be like the second.
         return before is None or before == self._last_digest
+
+
+def _shape_of(frame: av.VideoFrame) -> tuple[int, int, str]:
+    return frame.width, frame.height, frame.format.name
 
 
 class _Stretch:
