@@ -15,10 +15,12 @@ import pytest
 from diadoche.core.boxes import find, movie_payload
 from diadoche.core.convert import read_back as reading
 from diadoche.core.convert import rewrap as rewrapping
+from diadoche.core.convert.copied_track import CopiedTrack, Muxer
 from diadoche.core.convert.outputs import Output
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.identify.probe import identify
 from diadoche.core.identify.units import split_units
+from diadoche.core.run import TimedPacket
 from diadoche.core.sampletable import sample_places
 from diadoche.core.watch import Watch
 from tests.outside.numbered import ffmpeg, film
@@ -157,3 +159,41 @@ def test_samples_lie_where_a_public_tool_finds_them(stream: Path, tmp_path: Path
             assert {place for place, _size in wanted} <= {place for place, _size in mine}
         else:
             assert mine == wanted
+
+
+@pytest.mark.parametrize("ending", ["ts", "mp4", "mkv", "avi"])
+@pytest.mark.parametrize("container", ["mov", "mkv"])
+def test_stamps_that_two_pictures_exchanged_are_found(
+    stream: Path, tmp_path: Path, ending: str, container: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """All packets are there, and all instants: two pictures are shown in each other's place."""
+    source = tmp_path / f"in.{ending}"
+    ffmpeg("-i", stream, "-map", "0:v", "-c", "copy", source)
+    put = CopiedTrack.put
+    waiting: list[TimedPacket] = []
+    exchanged: list[int] = []
+
+    def exchanging(self: CopiedTrack, muxer: Muxer, timed: TimedPacket) -> None:
+        """Puts each packet when the next one is there."""
+        waiting.append(timed)
+        if len(waiting) == 2:
+            one, other = waiting
+            if not exchanged and one.pts > other.pts > 20:
+                one.pts, other.pts = other.pts, one.pts
+                exchanged.append(one.pts)
+            put(self, muxer, waiting.pop(0))
+
+    def ending_it(self: CopiedTrack, muxer: Muxer) -> None:
+        put(self, muxer, waiting.pop())
+
+    monkeypatch.setattr(CopiedTrack, "put", exchanging)
+    monkeypatch.setattr(CopiedTrack, "flush", ending_it)
+    # What an AVI shows when, decoding alone tells.
+    decode_check = ending == "avi"
+    output = rewrap(
+        [source], identify([source]), tmp_path / "out", Watch(), container=container, decode_check=decode_check
+    )
+    assert exchanged
+    assert not output.output
+    assert {each.kind for each in output.findings} == {"out of step"}
+    assert not list((tmp_path / "out").iterdir())

@@ -26,6 +26,7 @@ from av.video.stream import VideoStream
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.fieldpairs import FieldPairs
+from diadoche.core.identify.picture_order import shown_instead
 from diadoche.core.identify.tracks import decoder_of, picture_streams
 from diadoche.core.media import decoding, opened, seek_to_key, sound_frame
 from diadoche.core.names import shown
@@ -157,6 +158,7 @@ class Run:
         self.sounds = tuple(sounds)
         self.parts = parts(self.paths)
         self.rate = rate
+        self._orders: dict[Path, dict[int, int]] = {}
 
     def packets(self) -> Iterator[TimedPacket]:
         """All packets in the order of their files, those of sound files between them.
@@ -199,6 +201,7 @@ class Run:
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
+            joint.shown_instead = self._shown_instead(part)
             with opened(part) as media, decoding(part[0]):
                 yield from joint.read(media, every_picture=self._every_picture)
             joint.end_part()
@@ -209,6 +212,7 @@ class Run:
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
+            joint.shown_instead = self._shown_instead(part)
             if begin_s > 0 and len(self.parts) > 1 and self._ends_before(part, joint, begin_s):
                 joint.end_part()
                 continue
@@ -218,6 +222,12 @@ class Run:
             joint.end_part()
             if end_s is not None and joint.begins_s >= end_s:
                 return
+
+    def _shown_instead(self, part: Sequence[Path]) -> dict[int, int]:
+        """See `shown_instead`; a file is read for it once."""
+        if part[0] not in self._orders:
+            self._orders[part[0]] = shown_instead(part)
+        return self._orders[part[0]]
 
     @staticmethod
     def _ends_before(part: Sequence[Path], joint: _Joint, begin_s: Fraction) -> bool:
@@ -294,6 +304,8 @@ class _Joint:
         self.entered = False
         # The sound tracks that were only cut where this part begins.
         self.runs_on: set[int] = set()
+        # When pictures of this part are shown that its container only numbers as they are coded.
+        self.shown_instead: dict[int, int] = {}
 
     @property
     def ends_s(self) -> Fraction:
@@ -320,13 +332,15 @@ class _Joint:
         pairs = FieldPairs(context.extradata) if is_h264 else None
         first_field: av.Packet[Any] | None = None
         # AVI numbers its pictures and stamps none [RIFF]: the time that FFmpeg adds for a decoder's delay is not shown.
-        delayed = "avi" in media.format.name
+        delayed = "avi" in media.format.name and not self.shown_instead
         for packet in media.demux(tracks):
             if not packet.size:
                 continue
             clock = clocks[packet.stream_index]
             clock.follow(packet, restarts)
             if clock.number == 0:
+                if self.shown_instead and packet.dts is not None:
+                    packet.pts = self.shown_instead.get(packet.dts, packet.dts)
                 if delayed and packet.pts is not None and packet.dts is not None:
                     clock.ahead_s = (packet.pts - packet.dts) * clock.tick_s
                     if self.rate is not None:

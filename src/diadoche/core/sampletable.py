@@ -21,10 +21,14 @@ _Numbers = NDArray[np.int64]
 
 @dataclass(frozen=True, slots=True)
 class SampleTable:
-    """The samples of a track that its edit list shows. Stamps in ticks from the track's beginning, in order."""
+    """The samples of a track that its edit list shows. Stamps in ticks from the track's beginning.
+
+    `stamps` are in the order of showing, `stamps_as_coded` in that of coding.
+    """
 
     tick_s: Fraction
     stamps: tuple[int, ...]
+    stamps_as_coded: tuple[int, ...]
     keys: int
     # All that are coded, shown or hidden.
     coded: int
@@ -146,7 +150,8 @@ def _table(track: bytes, movie_scale: int) -> SampleTable | None:
         numbers = np.frombuffer(key_box[8:], ">u4").astype(np.int64) - 1
         keys[numbers[(numbers >= 0) & (numbers < shown.size)]] = True
     stamps, are_keys = _edited(shown, keys, track, movie_scale, scale)
-    return SampleTable(Fraction(1, scale), tuple(stamps.tolist()), int(are_keys.sum()), shown.size)
+    in_order = tuple(np.sort(stamps).tolist())
+    return SampleTable(Fraction(1, scale), in_order, tuple(stamps.tolist()), int(are_keys.sum()), shown.size)
 
 
 def _run_lengths(box: bytes, kind: str) -> _Numbers:
@@ -168,11 +173,10 @@ def _run_lengths(box: bytes, kind: str) -> _Numbers:
 def _edited(
     shown: _Numbers, keys: NDArray[np.bool_], track: bytes, movie_scale: int, scale: int
 ) -> tuple[_Numbers, NDArray[np.bool_]]:
-    """What the edit list shows, in order, and when; an empty stretch moves what follows."""
+    """What the edit list shows, as it is coded, and when; an empty stretch moves what follows."""
     edits = edits_of(track, movie_scale, scale)
     if not edits:
-        order = np.argsort(shown, kind="stable")
-        return shown[order], keys[order]
+        return shown, keys
     stamps, kept, place = [], [], 0
     for edit in edits:
         length = round(edit.duration_s * scale)
@@ -180,9 +184,8 @@ def _edited(
             begin = round(edit.from_s * scale)
             # A length of nothing is one that was not known when the head was written: all of it.
             inside = (shown >= begin) & ((shown < begin + length) if length else True)
-            order = np.argsort(shown[inside], kind="stable")
-            stamps.append(shown[inside][order] - begin + place)
-            kept.append(keys[inside][order])
+            stamps.append(shown[inside] - begin + place)
+            kept.append(keys[inside])
         place += length
     if not stamps:
         return np.zeros(0, np.int64), np.zeros(0, bool)

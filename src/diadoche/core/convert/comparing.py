@@ -43,6 +43,7 @@ class Comparison:
     """How an output compares with its original. `same_pictures` is None where not all of both were decoded."""
 
     same_pictures: bool | None
+    pictures_in_step: bool
     sound_in_step: bool
     pictures_in: int
     pictures_out: int
@@ -85,7 +86,7 @@ def compare_decoded(
         return _all_compared(run, output, copied, as_pcm, watch, after)
     before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
     in_step = _in_step(before, after, as_pcm)
-    return Comparison(None, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
+    return Comparison(None, True, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
 
 
 def _is_same_at(run: Run, place: int, begins_s: tuple[Fraction, ...], output: Run) -> bool:
@@ -117,7 +118,21 @@ def _all_compared(
         after = _decoded(output, Share(watch, 0.5, 1), expected, "checking the output again", threads=False)
     bad_in, bad_out = ([*each.missing_s, *each.damaged_s] for each in (before, after))
     rate = run.rate or 25
+    astray = [
+        number
+        for number, (mine_s, theirs_s) in enumerate(zip(before.times_s, after.times_s, strict=False))
+        if abs(mine_s - theirs_s) > Fraction(1, 2) / rate
+    ]
     findings = [
+        Finding(
+            "out of step",
+            number,
+            float(after.times_s[number]),
+            f"it was shown at {float(before.times_s[number]):.3f} s",
+        )
+        for number in astray
+    ]
+    findings += [
         Finding("changed", number, float(before.times_s[number]), "it decodes to another picture than the original's")
         for number, (mine, theirs) in enumerate(zip(before.pictures, after.pictures, strict=False))
         if mine != theirs
@@ -129,6 +144,7 @@ def _all_compared(
     ]
     return Comparison(
         before.pictures == after.pictures,
+        not astray,
         _in_step(before, after, as_pcm),
         len(before.pictures),
         len(after.pictures),

@@ -38,7 +38,7 @@ _ISO = {"MP4", "MOV"}
 class ReadBack:
     """What an output holds.
 
-    `instants_s` are those of its pictures, in their order; `layouts` what it says that its sound channels are.
+    `instants_s` are those of its pictures, in the order of coding; `layouts` what it says that its sound channels are.
     """
 
     equal: bool
@@ -91,7 +91,7 @@ def read_back(part: Path, tracks: Sequence[CopiedTrack], run: Run) -> ReadBack:
     unsure = {number for number, each in readers.items() if isinstance(each, PrintsReader) and not each.is_equal}
     equal = all(reader.is_equal for number, reader in readers.items() if number not in unsure)
     equal = equal and (not unsure or _are_equal_by_digests(part, tracks, run, unsure))
-    return ReadBack(equal, np.sort(np.array(stamps, np.float64)) * float(tick_s), tick_s, layouts)
+    return ReadBack(equal, np.array(stamps, np.float64) * float(tick_s), tick_s, layouts)
 
 
 def _streams(media: InputContainer) -> list[Stream]:
@@ -103,7 +103,7 @@ def _streams(media: InputContainer) -> list[Stream]:
 
 @dataclass(frozen=True, slots=True)
 class _Boxes:
-    """Where the samples of an output lie, by track, and when its pictures are shown, in ticks of their track."""
+    """Where the samples of an output lie, by track; when its pictures are shown, in ticks, in the order of coding."""
 
     places: list[SamplePlaces]
     stamps: Sequence[int]
@@ -122,7 +122,7 @@ class _Boxes:
         whole = [each for each in places if each is not None]
         if table is None or len(whole) != len(streams) or table.tick_s != streams[0].time_base:
             return None
-        return cls(whole, table.stamps)
+        return cls(whole, table.stamps_as_coded)
 
     def read(self, part: Path, readers: dict[int, _PacketReader]) -> None:
         """Reads the samples of some tracks as they follow each other in the file, or up to where it ends too early.

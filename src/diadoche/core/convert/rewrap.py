@@ -141,7 +141,7 @@ def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch |
     checks = Checks(
         frames=found.pictures_in == found.pictures_out > 0,
         duration=abs(found.ends_in_s - found.ends_out_s) <= max(back.tick_s, 1 / rate / 2),
-        sync=not wrong and found.sound_in_step,
+        sync=not wrong and found.pictures_in_step and found.sound_in_step,
         decodes=found.pictures_out > 0 and found.damaged_out <= found.damaged_in,
     )
     problems = (_damaged_original(copying, found),) if found.damaged_in else ()
@@ -298,9 +298,11 @@ class _Copying:
     def out_of_step(self, instants_s: Instants, there: Instants | None) -> tuple[Finding, ...]:
         """Where a picture of the output stands at another time than in the source.
 
+        Packet by packet: pictures that are shown in each other's place have the same instants all in all.
+
         Args:
-            instants_s: of the output.
-            there: of the source, by its own stamps; None where they do not tell.
+            instants_s: of the output, in the order of coding.
+            there: of the source, by its own stamps, in the order of coding; None where they do not tell.
         """
         rate = self.facts.video[0].frame_rate
         if len(instants_s) != self.pictures:
@@ -313,10 +315,12 @@ class _Copying:
             there = there[::2]
         if len(there) != len(instants_s):
             return (Finding("out of step", 0, 0.0, f"{len(there)} pictures are coded, not {len(instants_s)}"),)
-        wrong = np.flatnonzero(np.abs(instants_s - instants_s[:1] - there) > 0.5 / float(rate))
+        shown_s = instants_s - instants_s.min(initial=np.inf)
+        pictures = np.argsort(np.argsort(shown_s, kind="stable"))
+        wrong = np.flatnonzero(np.abs(shown_s - there) > 0.5 / float(rate))
         return tuple(
-            Finding("out of step", number, float(instants_s[number]), f"it was shown at {there[number]:.3f} s")
-            for number in wrong[:MOST_FINDINGS].tolist()
+            Finding("out of step", int(pictures[place]), float(shown_s[place]), f"it was shown at {there[place]:.3f} s")
+            for place in wrong[:MOST_FINDINGS].tolist()
         )
 
     def problems(self, name: str) -> list[Problem]:

@@ -38,7 +38,7 @@ class InstantsBeside:
         self._stop = threading.Event()
         self._paths, self._rate = paths, rate
         self._pool = ThreadPoolExecutor(1, "instants of a source")
-        self._found = self._pool.submit(source_instants, paths, rate, self._stop, by_heads=True)
+        self._found = self._pool.submit(source_instants, paths, rate, self._stop, by_heads=True, as_coded=True)
 
     def __enter__(self) -> InstantsBeside:
         return self
@@ -49,7 +49,7 @@ class InstantsBeside:
         self._pool.shutdown(wait=False)
 
     def result(self, pictures: int) -> Instants | None:
-        """What was found, waited for.
+        """What was found, in the order of coding, waited for.
 
         Args:
             pictures: how many were taken out of the source; each may be two fields that are coded by themselves.
@@ -58,7 +58,7 @@ class InstantsBeside:
         if found is None or len(found) in {pictures, 2 * pictures}:
             return found
         # Pictures stand behind others in the packets of their stream: their heads tell of the first ones alone.
-        return source_instants(self._paths, self._rate, self._stop)
+        return source_instants(self._paths, self._rate, self._stop, as_coded=True)
 
 
 def source_instants(
@@ -68,6 +68,7 @@ def source_instants(
     track: int = 0,
     *,
     by_heads: bool = False,
+    as_coded: bool = False,
 ) -> Instants | None:
     """When each picture that a clip codes is shown, in seconds from the first; None where its stamps do not tell.
 
@@ -79,6 +80,7 @@ def source_instants(
         stop: reading ends when it is set; then nothing is known.
         track: which of the picture tracks, of files that hold several.
         by_heads: of a transport stream the heads of its packets are enough; they may tell of fewer pictures.
+        as_coded: in the order of coding; else in that of showing.
     """
     joined: list[Instants] = []
     begins_s = 0.0
@@ -86,9 +88,10 @@ def source_instants(
         found = _instants(part, stop, track, by_heads=by_heads)
         if found is None or not found.size:
             return None
-        joined.append(found - found[0] + begins_s)
-        begins_s = float(joined[-1][-1] + 1 / rate)
-    return np.concatenate(joined)
+        joined.append(found - found.min() + begins_s)
+        begins_s = float(joined[-1].max() + 1 / rate)
+    instants = np.concatenate(joined)
+    return instants if as_coded else np.sort(instants)
 
 
 def _instants(part: Sequence[Path], stop: threading.Event | None, track: int, *, by_heads: bool) -> Instants | None:
@@ -98,13 +101,13 @@ def _instants(part: Sequence[Path], stop: threading.Event | None, track: int, *,
         movie = movie_payload(part[0])
         table = picture_table(movie) if movie is not None else None
         if table is not None:
-            return np.array(table.stamps, np.float64) * float(table.tick_s)
+            return np.array(table.stamps_as_coded, np.float64) * float(table.tick_s)
     if container == "AVI":
         # It numbers what is coded, and tells nothing of the order of showing.
         return None
     stamps = stream_stamps(part, stop) if by_heads and not track else None
     if stamps is not None:
-        return _in_order(stamps.shown, stamps.decoded, _TRANSPORT_TICK_S)
+        return _on_one_clock(stamps.shown, stamps.decoded, _TRANSPORT_TICK_S)
     with opened(part) as media:
         stream = media.streams.video[track]
         shown: list[int] = []
@@ -117,18 +120,22 @@ def _instants(part: Sequence[Path], stop: threading.Event | None, track: int, *,
                 if packet.pts is None or (stop is not None and stop.is_set()):
                     return None
                 shown.append(packet.pts)
-                coded.append(packet.dts if packet.dts is not None else packet.pts)
+                # The first ones of a container that stores none have no time of decoding that anybody could derive.
+                if packet.dts is not None:
+                    coded.append(packet.dts)
         except av.error.FFmpegError:
             # What follows a damaged place is not known.
             return None
-        return _in_order(np.array(shown, np.int64), np.array(coded, np.int64), float(stream.time_base or 0))
+        return _on_one_clock(
+            np.array(shown, np.int64), np.array(coded or shown, np.int64), float(stream.time_base or 0)
+        )
 
 
-def _in_order(shown: NDArray[np.int64], coded: NDArray[np.int64], tick_s: float) -> Instants | None:
-    # A clock that went back begins anew somewhere: sorted stamps would be nonsense.
+def _on_one_clock(shown: NDArray[np.int64], coded: NDArray[np.int64], tick_s: float) -> Instants | None:
+    # A clock that went back begins anew somewhere: stamps would be nonsense.
     if np.any(np.diff(_unwrapped(coded)) < 0):
         return None
-    return np.sort(_unwrapped(shown)).astype(np.float64) * tick_s
+    return _unwrapped(shown).astype(np.float64) * tick_s
 
 
 def _unwrapped(stamps: NDArray[np.int64]) -> NDArray[np.int64]:

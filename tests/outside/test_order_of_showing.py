@@ -1,0 +1,67 @@
+"""AVI numbers pictures as they are coded; with pictures between others their own heads tell when they are shown."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+
+from diadoche.core.convert.recipes import recipes
+from diadoche.core.convert.rewrap import rewrap
+from diadoche.core.identify.picture_order import shown_instead
+from diadoche.core.identify.probe import identify
+from diadoche.core.run import Picture, Run
+from diadoche.core.watch import Watch
+from diadoche.services.jobs.make_output import MakeRequest, perform_make
+from tests.outside.numbered import film, numbers_of, times_of
+
+PICTURES = 75
+EVEN = [number / 25 for number in range(PICTURES)]
+
+
+def between(folder: Path, *options: str, codec: str = "libx264") -> Path:
+    return film(folder / "in.avi", range(PICTURES), "25", "-c:v", codec, "-g", "25", *options, sound=False)
+
+
+@pytest.fixture(
+    params=["b-adapt=0:bframes=2", "b-adapt=0:bframes=5:b-pyramid=normal", "bframes=3:open-gop=1", "bframes=0"]
+)
+def numbered(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
+    return between(tmp_path, "-x264-params", request.param)
+
+
+@pytest.mark.parametrize("container", ["mov", "mkv"])
+def test_a_rewrap_shows_every_picture_at_its_time(numbered: Path, tmp_path: Path, container: str) -> None:
+    output = rewrap([numbered], identify([numbered]), tmp_path / "out", Watch(), container=container)
+    assert output.output, output.problems
+    assert not output.problems
+    assert not output.findings
+    assert numbers_of(Path(output.output)) == list(range(PICTURES))
+    assert times_of(Path(output.output)) == pytest.approx(EVEN, abs=2e-3)
+
+
+@pytest.mark.parametrize("marks", [None, ("33", "61")])
+def test_a_conversion_has_every_picture(numbered: Path, tmp_path: Path, marks: tuple[str, str] | None) -> None:
+    output = perform_make(MakeRequest((numbered,), recipes()["vc3-hqx"], tmp_path / "out", marks=marks), Watch())
+    assert output.output, output.problems
+    assert not output.findings
+    first, end = (33, 61) if marks else (0, PICTURES)
+    assert numbers_of(Path(output.output)) == list(range(first, end))
+
+
+def test_decoded_pictures_come_in_their_order(numbered: Path) -> None:
+    shown = [round(unit.time_s * 25) for unit in Run([numbered], Fraction(25)).units() if isinstance(unit, Picture)]
+    assert shown == list(range(PICTURES))
+
+
+def test_order_that_is_not_told_is_not_claimed(tmp_path: Path) -> None:
+    """HEVC between others in AVI: its heads are not read, and what nobody knows is not delivered as right."""
+    path = between(tmp_path, "-x265-params", "log-level=none:bframes=3:b-adapt=0", codec="libx265")
+    output = rewrap([path], identify([path]), tmp_path / "out", Watch())
+    assert not output.output or times_of(Path(output.output)) == pytest.approx(EVEN, abs=2e-3)
+
+
+def test_only_avi_is_asked(tmp_path: Path) -> None:
+    path = film(tmp_path / "in.mov", range(30), "25", "-c:v", "libx264", "-bf", "2", sound=False)
+    assert shown_instead([path]) == {}
