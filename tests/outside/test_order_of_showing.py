@@ -9,12 +9,13 @@ import pytest
 
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.rewrap import rewrap
-from diadoche.core.identify.picture_order import shown_instead
+from diadoche.core.footage.frames import FrameReader
+from diadoche.core.identify.picture_order import avi_times
 from diadoche.core.identify.probe import identify
 from diadoche.core.run import Picture, Run
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from tests.outside.numbered import film, numbers_of, times_of
+from tests.outside.numbered import BITS, CELL, HEIGHT, WIDTH, film, numbers_of, times_of
 
 PICTURES = 75
 EVEN = [number / 25 for number in range(PICTURES)]
@@ -55,6 +56,18 @@ def test_decoded_pictures_come_in_their_order(numbered: Path) -> None:
     assert shown == list(range(PICTURES))
 
 
+def test_the_player_shows_the_picture_that_is_asked_for(numbered: Path) -> None:
+    reader = FrameReader([numbered], identify([numbered]), (WIDTH, HEIGHT))
+    try:
+        for wanted in (40, 41, 42, 43, 44, 12, 11, 10, 74, 0, 1):
+            picture = reader.at(wanted)
+            assert picture is not None
+            cells = [picture[24, 16 + bit * CELL + CELL // 2].mean() > 128 for bit in range(BITS)]
+            assert sum(1 << bit for bit, is_set in enumerate(cells) if is_set) == wanted
+    finally:
+        reader.close()
+
+
 def test_order_that_is_not_told_is_not_claimed(tmp_path: Path) -> None:
     """HEVC between others in AVI: its heads are not read, and what nobody knows is not delivered as right."""
     path = between(tmp_path, "-x265-params", "log-level=none:bframes=3:b-adapt=0", codec="libx265")
@@ -64,4 +77,4 @@ def test_order_that_is_not_told_is_not_claimed(tmp_path: Path) -> None:
 
 def test_only_avi_is_asked(tmp_path: Path) -> None:
     path = film(tmp_path / "in.mov", range(30), "25", "-c:v", "libx264", "-bf", "2", sound=False)
-    assert shown_instead([path]) == {}
+    assert avi_times([path]) is None

@@ -220,6 +220,9 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
     """
     begin, second = stream.start_time or 0, max(1, int(1 / (stream.time_base or Fraction(1, 25))))
     told = tells_key_pictures(media)
+    if "avi" in media.format.name:
+        # Its reader takes a time before the first picture for an error.
+        ticks = max(ticks, begin)
     back = 0
     while True:
         wanted = ticks - back

@@ -26,7 +26,7 @@ from av.video.stream import VideoStream
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.fieldpairs import FieldPairs
-from diadoche.core.identify.picture_order import shown_instead
+from diadoche.core.identify.picture_order import AviTimes, avi_times
 from diadoche.core.identify.tracks import decoder_of, picture_streams
 from diadoche.core.media import decoding, opened, seek_to_key, sound_frame
 from diadoche.core.names import shown
@@ -158,7 +158,7 @@ class Run:
         self.sounds = tuple(sounds)
         self.parts = parts(self.paths)
         self.rate = rate
-        self._orders: dict[Path, dict[int, int]] = {}
+        self._times: dict[Path, AviTimes | None] = {}
 
     def packets(self) -> Iterator[TimedPacket]:
         """All packets in the order of their files, those of sound files between them.
@@ -201,7 +201,7 @@ class Run:
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
-            joint.shown_instead = self._shown_instead(part)
+            joint.avi_times = self._avi_times(part)
             with opened(part) as media, decoding(part[0]):
                 yield from joint.read(media, every_picture=self._every_picture)
             joint.end_part()
@@ -212,7 +212,7 @@ class Run:
         self.begins_s = []
         for part in self.parts:
             self.begins_s.append(joint.begins_s)
-            joint.shown_instead = self._shown_instead(part)
+            joint.avi_times = self._avi_times(part)
             if begin_s > 0 and len(self.parts) > 1 and self._ends_before(part, joint, begin_s):
                 joint.end_part()
                 continue
@@ -223,11 +223,11 @@ class Run:
             if end_s is not None and joint.begins_s >= end_s:
                 return
 
-    def _shown_instead(self, part: Sequence[Path]) -> dict[int, int]:
-        """See `shown_instead`; a file is read for it once."""
-        if part[0] not in self._orders:
-            self._orders[part[0]] = shown_instead(part)
-        return self._orders[part[0]]
+    def _avi_times(self, part: Sequence[Path]) -> AviTimes | None:
+        """See `avi_times`; a file is read for it once."""
+        if part[0] not in self._times:
+            self._times[part[0]] = avi_times(part)
+        return self._times[part[0]]
 
     @staticmethod
     def _ends_before(part: Sequence[Path], joint: _Joint, begin_s: Fraction) -> bool:
@@ -304,8 +304,8 @@ class _Joint:
         self.entered = False
         # The sound tracks that were only cut where this part begins.
         self.runs_on: set[int] = set()
-        # When pictures of this part are shown that its container only numbers as they are coded.
-        self.shown_instead: dict[int, int] = {}
+        # When its pictures are shown, where its container does not tell.
+        self.avi_times: AviTimes | None = None
 
     @property
     def ends_s(self) -> Fraction:
@@ -331,21 +331,14 @@ class _Joint:
         is_h264 = context is not None and context.codec.canonical_name == "h264"
         pairs = FieldPairs(context.extradata) if is_h264 else None
         first_field: av.Packet[Any] | None = None
-        # AVI numbers its pictures and stamps none [RIFF]: the time that FFmpeg adds for a decoder's delay is not shown.
-        delayed = "avi" in media.format.name and not self.shown_instead
         for packet in media.demux(tracks):
             if not packet.size:
                 continue
             clock = clocks[packet.stream_index]
             clock.follow(packet, restarts)
             if clock.number == 0:
-                if self.shown_instead and packet.dts is not None:
-                    packet.pts = self.shown_instead.get(packet.dts, packet.dts)
-                if delayed and packet.pts is not None and packet.dts is not None:
-                    clock.ahead_s = (packet.pts - packet.dts) * clock.tick_s
-                    if self.rate is not None:
-                        self._places = TickScale(clock.tick_s, shift_s - clock.ahead_s, 1 / self.rate)
-                    delayed = False
+                if self.avi_times is not None:
+                    self.avi_times.correct(packet)
                 if pairs is not None and not pairs.never:
                     # A field waits for the other; what follows a whole picture shows that there is none.
                     if pairs.is_second(memoryview(packet)) and first_field is not None:
@@ -363,7 +356,7 @@ class _Joint:
             yield self._picture(clocks[tracks[0].index], (first_field,), shift_s)
 
     def _picture(self, clock: _TrackClock, packets: tuple[av.Packet[Any], ...], shift_s: Fraction) -> TimedPacket:
-        clock.shift_s = shift_s - clock.ahead_s if clock.ahead_s else shift_s
+        clock.shift_s = shift_s
         timed = clock.timed(packets)
         if self.rate is None or self._places is None:
             if not timed.hidden:
@@ -415,8 +408,6 @@ class _TrackClock:
         context = cast(Any, stream.codec_context)
         self.rate = int(getattr(context, "sample_rate", 0) or 48_000) if stream.type == "audio" else 0
         self.shift_s = Fraction(0)
-        # By how much its stamps are later than what they mean.
-        self.ahead_s = Fraction(0)
         self.begun = False
         self._ticks = 0
         self._next_dts = 0

@@ -24,6 +24,7 @@ from diadoche.core.footage.display import Rgb, as_rgb, field_of, seen_size, upri
 from diadoche.core.footage.still import still_frame
 from diadoche.core.identify.container import container_of, is_still
 from diadoche.core.identify.facts import CombEvidence, Facts
+from diadoche.core.identify.picture_order import avi_times
 from diadoche.core.identify.tracks import count_pictures, picture_streams
 from diadoche.core.media import decoding, opened, seek_to_key, tells_key_pictures
 from diadoche.core.sampletable import picture_table
@@ -292,6 +293,7 @@ class _PartReader:
         self._stream.thread_type = "AUTO"
         self._start_s = (self._stream.start_time or 0) * Fraction(self._stream.time_base or 1)
         self._frames: Iterator[av.VideoFrame] | None = None
+        self._avi_times = avi_times(part)
         # The number of the picture that is decoded next.
         self.next = 0
 
@@ -381,7 +383,14 @@ class _PartReader:
         # Before the start too: transport streams are entered a little after the place that is asked for.
         wanted_s = self._start_s + picture / self._rate - back_s
         seek_to_key(self._media, self._stream, int(wanted_s / base))
-        self._frames = self._media.decode(self._stream)
+        self._frames = self._decoded()
+
+    def _decoded(self) -> Iterator[av.VideoFrame]:
+        """What decodes from here on, each picture with the time at which it is shown."""
+        for packet in self._media.demux(self._stream):
+            if self._avi_times is not None and packet.size:
+                self._avi_times.correct(packet)
+            yield from packet.decode()
 
 
 def part_length(part: Sequence[Path]) -> int:

@@ -1,4 +1,4 @@
-"""In which order H.264 pictures are shown, where their container only numbers them as they are coded (AVI).
+"""When pictures are shown whose container only numbers them as they are coded: AVI.
 
 Source: [H264] ITU-T H.264 (08/2021), 8.2.1.1 (the order of showing, coded as a number in each slice).
 """
@@ -6,30 +6,61 @@ Source: [H264] ITU-T H.264 (08/2021), 8.2.1.1 (the order of showing, coded as a 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
+
+import av
 
 from diadoche.core.identify.container import container_of
 from diadoche.core.identify.h264_heads import SliceHead, SliceHeads
 from diadoche.core.identify.tracks import picture_streams
-from diadoche.core.media import opened
+from diadoche.core.media import decoding, opened
+
+# After so many pictures without another order, in a stream that announces none, the rest is not read.
+_SEEN = 300
 
 
-def shown_instead(part: Sequence[Path]) -> dict[int, int]:
-    """When pictures of an AVI are shown, by the time at which its own numbers would show them; in ticks of its track.
+@dataclass(frozen=True, slots=True)
+class AviTimes:
+    """When the pictures of an AVI are shown, which its own numbers do not tell. In ticks of its picture track.
+
+    The media library adds the time that a decoder takes, `ahead`, which nobody sees; `instead` holds, by the time of
+    coding, the times of pictures that are shown in another order than they are coded.
+    """
+
+    ahead: int = 0
+    instead: dict[int, int] = field(default_factory=dict)
+
+    def correct(self, packet: av.Packet[Any]) -> None:
+        """Sets when the picture of a packet is shown."""
+        if self.instead and packet.dts is not None:
+            packet.pts = self.instead.get(packet.dts, packet.dts)
+        elif packet.pts is not None:
+            packet.pts -= self.ahead
+
+
+def avi_times(part: Sequence[Path]) -> AviTimes | None:
+    """The times of a part's pictures; None where its container is another: those tell.
 
     Args:
         part: the file.
-
-    Returns:
-        Nothing where that is the same, or where the pictures do not tell.
 
     Raises:
         MediaError: it cannot be opened.
     """
     if container_of(part[0]) != "AVI":
-        return {}
-    with opened(part) as media:
+        return None
+    with opened(part) as media, decoding(part[0]):
+        stream = picture_streams(media)[0]
+        first = next((each for each in media.demux(stream) if each.size), None)
+    ahead = first.pts - first.dts if first is not None and first.pts is not None and first.dts is not None else 0
+    return AviTimes(ahead, _shown_instead(part))
+
+
+def _shown_instead(part: Sequence[Path]) -> dict[int, int]:
+    """The times of pictures between others; nothing where there are none, or where they do not tell."""
+    with opened(part) as media, decoding(part[0]):
         stream = picture_streams(media)[0]
         context = cast(Any, stream.codec_context)
         if context is None or context.codec.canonical_name != "h264":
@@ -37,7 +68,7 @@ def shown_instead(part: Sequence[Path]) -> dict[int, int]:
         heads = SliceHeads(context.extradata)
         found: dict[int, int] = {}
         group: list[tuple[int, int]] = []
-        orders = _Orders()
+        orders, seen = _Orders(), 0
         for packet in media.demux(stream):
             if not packet.size or packet.dts is None:
                 continue
@@ -49,6 +80,9 @@ def shown_instead(part: Sequence[Path]) -> dict[int, int]:
                 found |= _in_order(group)
                 group = []
             group.append((packet.dts, orders.next(head, sequence.order_bits)))
+            seen += 1
+            if seen == _SEEN and not context.has_b_frames and not found and not _in_order(group):
+                return {}
         found |= _in_order(group)
     return found
 
