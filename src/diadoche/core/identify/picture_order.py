@@ -5,17 +5,19 @@ Source: [H264] ITU-T H.264 (08/2021), 8.2.1.1 (the order of showing, coded as a 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
 import av
+import av.error
+from av.container import InputContainer
 
 from diadoche.core.identify.container import container_of
 from diadoche.core.identify.h264_heads import SliceHead, SliceHeads
 from diadoche.core.identify.tracks import picture_streams
-from diadoche.core.media import decoding, opened
+from diadoche.core.media import opened
 
 # After so many pictures without another order, in a stream that announces none, the rest is not read.
 _SEEN = 300
@@ -51,26 +53,26 @@ def avi_times(part: Sequence[Path]) -> AviTimes | None:
     """
     if container_of(part[0]) != "AVI":
         return None
-    with opened(part) as media, decoding(part[0]):
-        stream = picture_streams(media)[0]
-        first = next((each for each in media.demux(stream) if each.size), None)
+    with opened(part) as media:
+        if not picture_streams(media):
+            return None
+        first = next(_packets(media), None)
     ahead = first.pts - first.dts if first is not None and first.pts is not None and first.dts is not None else 0
     return AviTimes(ahead, _shown_instead(part))
 
 
 def _shown_instead(part: Sequence[Path]) -> dict[int, int]:
     """The times of pictures between others; nothing where there are none, or where they do not tell."""
-    with opened(part) as media, decoding(part[0]):
-        stream = picture_streams(media)[0]
-        context = cast(Any, stream.codec_context)
+    with opened(part) as media:
+        context = cast(Any, picture_streams(media)[0].codec_context)
         if context is None or context.codec.canonical_name != "h264":
             return {}
         heads = SliceHeads(context.extradata)
         found: dict[int, int] = {}
         group: list[tuple[int, int]] = []
         orders, seen = _Orders(), 0
-        for packet in media.demux(stream):
-            if not packet.size or packet.dts is None:
+        for packet in _packets(media):
+            if packet.dts is None:
                 continue
             head = heads.of(memoryview(packet))
             sequence = heads.sequence
@@ -85,6 +87,16 @@ def _shown_instead(part: Sequence[Path]) -> dict[int, int]:
                 return {}
         found |= _in_order(group)
     return found
+
+
+def _packets(media: InputContainer) -> Iterator[av.Packet[Any]]:
+    """The packets of the pictures, as far as they can be read: whoever reads them for their own sake meets the rest."""
+    try:
+        for packet in media.demux(picture_streams(media)[0]):
+            if packet.size:
+                yield packet
+    except av.error.FFmpegError:
+        return
 
 
 class _Orders:
