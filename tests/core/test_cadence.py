@@ -45,6 +45,20 @@ def test_clocks_that_round_keep_the_exact_rate(rate: Fraction, tick_s: Fraction,
     assert (found.rate, found.mode, found.gaps) == (rate, "constant", ())
 
 
+@pytest.mark.parametrize("rate", [NTSC, Fraction(24000, 1001), Fraction(60000, 1001)])
+@pytest.mark.parametrize("ticks", [600, 1000])
+def test_an_average_of_rounded_stamps_is_no_rate(rate: Fraction, ticks: int) -> None:
+    """Boxes with a coarse clock hold no rate: their header tells how many pictures there are in what time."""
+    rounded = [round(number / rate * ticks) for number in range(60)]
+    average = Fraction(60 * ticks, round(60 / rate * ticks))
+    assert cadence_of(rounded, Fraction(1, ticks), average).rate == rate
+
+
+def test_a_header_with_a_rate_of_its_own_is_believed() -> None:
+    odd = Fraction(2925, 100)
+    assert cadence_of([round(number / odd * 90_000) for number in range(60)], Fraction(1, 90_000), odd).rate == odd
+
+
 def test_a_header_that_says_otherwise_is_not_believed() -> None:
     found = cadence_of([3600 * number for number in range(100)], Fraction(1, 90_000), Fraction(30))
     assert found.rate == 25

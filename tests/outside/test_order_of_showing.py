@@ -57,6 +57,15 @@ def test_decoded_pictures_come_in_their_order(numbered: Path) -> None:
 
 
 def test_the_player_shows_the_picture_that_is_asked_for(numbered: Path) -> None:
+    shows_each(numbered)
+
+
+def test_the_player_begins_at_the_beginning_of_other_files(tmp_path: Path) -> None:
+    """Readers that take a time before the first picture for an error."""
+    shows_each(film(tmp_path / "in.flv", range(PICTURES), "25", "-c:v", "libx264", "-bf", "2", sound=False))
+
+
+def shows_each(numbered: Path) -> None:
     reader = FrameReader([numbered], identify([numbered]), (WIDTH, HEIGHT))
     try:
         for wanted in (40, 41, 42, 43, 44, 12, 11, 10, 74, 0, 1):

@@ -220,21 +220,29 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
     """
     begin, second = stream.start_time or 0, max(1, int(1 / (stream.time_base or Fraction(1, 25))))
     told = tells_key_pictures(media)
-    if "avi" in media.format.name:
-        # Its reader takes a time before the first picture for an error.
-        ticks = max(ticks, begin)
     back = 0
     while True:
         wanted = ticks - back
-        media.seek(wanted, stream=stream, backward=True)
+        _enter(media, stream, wanted)
         if told:
             return
         found = _key_comes_by(media, stream, ticks)
         # The packets that were looked at are read again.
-        media.seek(wanted, stream=stream, backward=True)
+        _enter(media, stream, wanted)
         if found or wanted <= begin - second:
             return
         back = max(second // 2, 2 * back)
+
+
+def _enter(media: InputContainer, stream: VideoStream, ticks: int) -> None:
+    try:
+        media.seek(ticks, stream=stream, backward=True)
+    except av.error.FFmpegError:
+        # Some readers (AVI, FLV) take a time before the first picture for an error.
+        begin = stream.start_time or 0
+        if ticks >= begin:
+            raise
+        media.seek(begin, stream=stream, backward=True)
 
 
 def _key_comes_by(media: InputContainer, stream: VideoStream, ticks: int) -> bool:

@@ -68,9 +68,12 @@ def _exact(period_s: Fraction, steps: int, tick_s: Fraction, header: Fraction | 
     """The rate of a measured period: what the header tells where both agree, else the standard rate beside it."""
     # What whole ticks leave open: a coarse clock over a few pictures tells little.
     open_share = tick_s / (period_s * steps)
-    if header is not None and abs(header * period_s - 1) <= max(_AGREES, open_share):
-        return nearest_standard(header)
     best = min(STANDARD_RATES, key=lambda rate: abs(rate * period_s - 1))
+    if header is not None and abs(header * period_s - 1) <= max(_AGREES, open_share):
+        told = nearest_standard(header)
+        # Where boxes hold no rate, the header's is an average of these very stamps, as they were rounded.
+        is_average = told not in STANDARD_RATES and abs(best * period_s - 1) <= open_share
+        return best if is_average else told
     return best if abs(best * period_s - 1) <= max(_SNAPS, open_share) else 1 / period_s
 
 
