@@ -85,8 +85,9 @@ def compare_decoded(
     if not all(_is_same_at(run, place, begins_s, output) for place in joins):
         return _all_compared(run, output, copied, as_pcm, watch, after)
     before = _decoded(run, Share(watch, 0.6, 1), copied, "listening to the original", pictures=False)
-    in_step = _in_step(before, after, as_pcm)
-    return Comparison(None, True, in_step, copied, copied, 0, 0, Fraction(0), ends_s - 1 / run.rate, after.ends_s, ())
+    unheard = tuple(_sound_astray(before, after, as_pcm))
+    ends_in_s = ends_s - 1 / run.rate
+    return Comparison(None, True, not unheard, copied, copied, 0, 0, Fraction(0), ends_in_s, after.ends_s, unheard)
 
 
 def _is_same_at(run: Run, place: int, begins_s: tuple[Fraction, ...], output: Run) -> bool:
@@ -119,19 +120,16 @@ def _all_compared(
     bad_in, bad_out = ([*each.missing_s, *each.damaged_s] for each in (before, after))
     rate = run.rate or 25
     astray = [
-        number
+        (number, mine_s)
         for number, (mine_s, theirs_s) in enumerate(zip(before.times_s, after.times_s, strict=False))
         if abs(mine_s - theirs_s) > Fraction(1, 2) / rate
     ]
+    unheard = _sound_astray(before, after, as_pcm)
     findings = [
-        Finding(
-            "out of step",
-            number,
-            float(after.times_s[number]),
-            f"it was shown at {float(before.times_s[number]):.3f} s",
-        )
-        for number in astray
+        Finding("out of step", number, float(after.times_s[number]), f"it was shown at {float(time_s):.3f} s")
+        for number, time_s in astray
     ]
+    findings += unheard
     findings += [
         Finding("changed", number, float(before.times_s[number]), "it decodes to another picture than the original's")
         for number, (mine, theirs) in enumerate(zip(before.pictures, after.pictures, strict=False))
@@ -145,7 +143,7 @@ def _all_compared(
     return Comparison(
         before.pictures == after.pictures,
         not astray,
-        _in_step(before, after, as_pcm),
+        not unheard,
         len(before.pictures),
         len(after.pictures),
         len(bad_in),
@@ -157,10 +155,12 @@ def _all_compared(
     )
 
 
-def _in_step(before: Decoded, after: Decoded, as_pcm: frozenset[int]) -> bool:
-    """Whether every sound track begins and ends at the same sample, or one beside it."""
+def _sound_astray(before: Decoded, after: Decoded, as_pcm: frozenset[int]) -> list[Finding]:
+    """The sound tracks that do not begin or end at the same sample, or one beside it."""
     if before.sounds.keys() != after.sounds.keys():
-        return False
+        words = f"{len(after.sounds)} sound tracks are heard, not {len(before.sounds)}"
+        return [Finding("out of step", 0, 0.0, words)]
+    found = []
     for number, (begin_s, end_s, rate) in before.sounds.items():
         if number in as_pcm:
             continue
@@ -168,12 +168,16 @@ def _in_step(before: Decoded, after: Decoded, as_pcm: frozenset[int]) -> bool:
         # A coarse clock, such as of a thousandth of a second, rounds.
         slack_s = max(Fraction(2, rate), _CLOCK_S)
         # What was heard before the first picture, containers hide.
-        if abs(max(begin_s, Fraction(0)) - max(theirs[0], Fraction(0))) > slack_s:
-            return False
+        late_s = max(theirs[0], Fraction(0)) - max(begin_s, Fraction(0))
+        longer_s = theirs[1] - end_s
+        if abs(late_s) > slack_s:
+            words = f"sound track {number + 1} is heard {float(late_s):+.3f} s from where it was"
+            found.append(Finding("out of step", 0, float(max(begin_s, Fraction(0))), words))
         # What pads the last packet is not heard where a container can say so; it is silence where it cannot.
-        if not -slack_s <= theirs[1] - end_s <= slack_s + Fraction(_PADDING_SAMPLES, rate):
-            return False
-    return True
+        elif not -slack_s <= longer_s <= slack_s + Fraction(_PADDING_SAMPLES, rate):
+            words = f"sound track {number + 1} ends {float(longer_s):+.3f} s from where it did"
+            found.append(Finding("out of step", 0, float(end_s), words))
+    return found
 
 
 def _decoded(
