@@ -15,8 +15,8 @@ import pytest
 
 from diadoche.core.convert import examine as examining
 from diadoche.core.convert.check import Checks, Expected, Finding
-from diadoche.core.convert.decoder_beside import DecoderBeside
 from diadoche.core.convert.examine import examine
+from diadoche.core.convert.packet_decoder import PacketDecoder
 from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.signature import picture_digest, signature_of
@@ -34,7 +34,7 @@ class Encoded:
 
     path: Path
     expected: Expected
-    beside: DecoderBeside
+    beside: PacketDecoder
 
     def verdicts(self) -> tuple[Checks, tuple[Finding, ...]]:
         return examine(self.path, self.expected, Watch(), self.beside)
@@ -69,7 +69,7 @@ def encode(folder: Path, fault: Fault) -> Encoded:
         assert isinstance(stream, av.VideoStream)
         stream.width, stream.height, stream.pix_fmt = WIDTH, HEIGHT, "yuv420p"
         target.start_encoding()
-        beside = DecoderBeside(stream.codec_context.codec.canonical_name, stream.codec_context, PictureCheck(expected))
+        beside = PacketDecoder(stream.codec_context.codec.canonical_name, stream.codec_context, PictureCheck(expected))
         for number in range(PICTURES):
             right = numbered(number)
             expected.signatures.append(signature_of(right))

@@ -16,7 +16,7 @@ from av.stream import Stream
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.formats import SoundFormat
-from diadoche.core.convert.packet_prints import PacketPrints, prints_suffice
+from diadoche.core.convert.packet_fingerprints import PacketFingerprints, fingerprints_suffice
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
 from diadoche.core.convert.sound_coding import SoundCoding, coding_of
@@ -120,7 +120,7 @@ class CopiedTrack:
         video = facts.video[0]
         self.codec, self.extradata = codec, cast(Any, source.codec_context).extradata
         # What is known of the packets, or samples, that went in.
-        self.noted: PacketPrints | TrackDigest | SampleDigest
+        self.noted: PacketFingerprints | TrackDigest | SampleDigest
         self._pcm: SoundTrack | None = None
         # What its sound is encoded by, where it is not copied.
         self.encoder = ""
@@ -147,7 +147,9 @@ class CopiedTrack:
             self._tick_s = Fraction(1, self._pcm.rate)
             return
         self.stream = _copied_stream(target, source, facts, container)
-        self.noted = PacketPrints() if prints_suffice(codec, self.extradata) else TrackDigest(codec, self.extradata)
+        self.noted = (
+            PacketFingerprints() if fingerprints_suffice(codec, self.extradata) else TrackDigest(codec, self.extradata)
+        )
         self._tick_s = _tick_of(source, number, facts)
         self.stream.time_base = self._tick_s
         if number == 0 and video.frame_rate_mode == "constant":

@@ -20,7 +20,7 @@ from av.video.stream import VideoStream
 
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.convert.check import MOST_FINDINGS, Checks, Expected, ExpectedSound, Finding, finding_at
-from diadoche.core.convert.decoder_beside import DecoderBeside
+from diadoche.core.convert.packet_decoder import PacketDecoder
 from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples, SoundEnvelope, sounds_like
@@ -42,7 +42,7 @@ class _Read:
 
 
 def examine(
-    path: Path, expected: Expected, watch: Watch, beside: DecoderBeside | None = None
+    path: Path, expected: Expected, watch: Watch, decoder: PacketDecoder | None = None
 ) -> tuple[Checks, tuple[Finding, ...]]:
     """Reads an output to its end and holds it against what is to be in it.
 
@@ -50,21 +50,21 @@ def examine(
         path: the output, finished.
         expected: what is to be in it.
         watch: told how far it is.
-        beside: what decoded its packets while they were made.
+        decoder: what decoded its packets while they were made.
 
     Raises:
         MediaError: it cannot be opened.
     """
-    if beside is not None:
+    if decoder is not None:
         read = _Read(_SoundCheck(expected.sounds))
-        if _holds_packets(path, beside, read, watch, expected) and _shows(path, beside, read):
-            return _verdicts(expected, beside.pictures, read)
+        if _holds_packets(path, decoder, read, watch, expected) and _shows(path, decoder, read):
+            return _verdicts(expected, decoder.pictures, read)
     read, pictures = _Read(_SoundCheck(expected.sounds)), PictureCheck(expected)
     _decode(path, pictures, read, watch, expected)
     return _verdicts(expected, pictures, read)
 
 
-def _holds_packets(path: Path, beside: DecoderBeside, read: _Read, watch: Watch, expected: Expected) -> bool:
+def _holds_packets(path: Path, decoder: PacketDecoder, read: _Read, watch: Watch, expected: Expected) -> bool:
     """Reads every packet: whether those of the pictures are the very ones that were decoded, each shown at its time."""
     stamps: list[int] = []
     with opened([path]) as media, decoding(path):
@@ -85,8 +85,8 @@ def _holds_packets(path: Path, beside: DecoderBeside, read: _Read, watch: Watch,
                 stamps.append(packet.pts)
     read.times_s = [stamp * read.tick_s for stamp in sorted(stamps)]
     # Packets may have exchanged their stamps, which in their order tell nothing of that.
-    is_in_order = beside.is_in_order and _order(stamps) == _order(beside.shown)
-    return is_in_order and digest.value() == beside.digest.value()
+    is_in_order = decoder.is_in_order and _order(stamps) == _order(decoder.shown)
+    return is_in_order and digest.value() == decoder.digest.value()
 
 
 def _order(stamps: Sequence[int | None]) -> list[int]:
@@ -94,12 +94,12 @@ def _order(stamps: Sequence[int | None]) -> list[int]:
     return sorted(range(len(stamps)), key=lambda number: stamps[number] or 0)
 
 
-def _shows(path: Path, beside: DecoderBeside, read: _Read) -> bool:
-    """Whether readers who enter the file at its beginning, its middle and its end see what was decoded beside.
+def _shows(path: Path, decoder: PacketDecoder, read: _Read) -> bool:
+    """Whether readers who enter the file at its beginning, its middle and its end see what was decoded while it was made.
 
     The packets alone do not tell that the head of the file is right, by which they are decoded.
     """
-    if not read.times_s or len(read.times_s) != beside.pictures.count:
+    if not read.times_s or len(read.times_s) != decoder.pictures.count:
         return False
     number_of = {round(time_s / read.tick_s): number for number, time_s in enumerate(read.times_s)}
     with opened([path]) as media:
@@ -112,7 +112,7 @@ def _shows(path: Path, beside: DecoderBeside, read: _Read) -> bool:
             except av.error.FFmpegError:
                 return False
             number = number_of.get(frame.pts) if frame is not None and frame.pts is not None else None
-            if frame is None or number is None or not beside.pictures.was(number, frame):
+            if frame is None or number is None or not decoder.pictures.was(number, frame):
                 return False
     return True
 

@@ -20,7 +20,7 @@ from av.stream import Stream
 
 from diadoche.core.boxes import find, is_fragmented, movie_payload
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of
-from diadoche.core.convert.packet_prints import PacketPrints, PrintsReader
+from diadoche.core.convert.packet_fingerprints import FingerprintReader, PacketFingerprints
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples
 from diadoche.core.convert.source_index import Instants
@@ -88,7 +88,7 @@ def read_back(part: Path, tracks: Sequence[CopiedTrack], run: Run) -> ReadBack:
         else:
             stamps = _demux(media, dict(enumerate(streams)), readers)
     # Packets that differ may only be framed in a way that nobody guessed.
-    unsure = {number for number, each in readers.items() if isinstance(each, PrintsReader) and not each.is_equal}
+    unsure = {number for number, each in readers.items() if isinstance(each, FingerprintReader) and not each.is_equal}
     equal = all(reader.is_equal for number, reader in readers.items() if number not in unsure)
     equal = equal and (not unsure or _are_equal_by_digests(part, tracks, run, unsure))
     return ReadBack(equal, np.array(stamps, np.float64) * float(tick_s), tick_s, layouts)
@@ -181,8 +181,8 @@ def _reader(track: CopiedTrack, stream: Stream, part: Path) -> _PacketReader | _
     if isinstance(track.noted, SampleDigest):
         return _SampleReader(track.noted)
     codec, extradata = codec_of(stream, str(part)), cast(Any, stream.codec_context).extradata
-    if isinstance(track.noted, PacketPrints):
-        return PrintsReader(track.noted, codec, extradata)
+    if isinstance(track.noted, PacketFingerprints):
+        return FingerprintReader(track.noted, codec, extradata)
     return _DigestReader(track.noted, TrackDigest(codec, extradata))
 
 

@@ -17,10 +17,10 @@ from diadoche.core.coder_threads import use_processors
 from diadoche.core.colortags import MATRICES, PRIMARIES, RANGES, TRANSFERS, UNSPECIFIED, code_of
 from diadoche.core.convert.check import Checks, Expected, Finding
 from diadoche.core.convert.dates import write_dates
-from diadoche.core.convert.decoder_beside import DecoderBeside
 from diadoche.core.convert.examine import examine
 from diadoche.core.convert.kept_boxes import Kept, write_kept
 from diadoche.core.convert.new_output import muxing
+from diadoche.core.convert.packet_decoder import PacketDecoder
 from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.plan import Plan
 from diadoche.core.convert.sound import SoundTrack
@@ -54,7 +54,7 @@ class Film:
         self._plan = plan
         self._provenance = provenance
         self._expected = expected
-        self._beside: DecoderBeside | None = None
+        self._decoder: PacketDecoder | None = None
         self._container: OutputContainer | None = None
         self._stream: VideoStream | None = None
         self.sounds: list[SoundTrack] = []
@@ -77,8 +77,8 @@ class Film:
             with muxing(part, holder.name, options) as self._container:
                 yield
         finally:
-            if self._beside is not None:
-                self._beside.stop()
+            if self._decoder is not None:
+                self._decoder.stop()
             # An encoder of large pictures holds a gigabyte, and what was written is decoded next.
             self._container = self._stream = None
             for sound in self.sounds:
@@ -150,8 +150,8 @@ class Film:
         assert self._stream is not None
         assert self._container is not None
         self._mux(self._stream.encode(None))
-        if self._beside is not None:
-            self._beside.end()
+        if self._decoder is not None:
+            self._decoder.end()
         if self._sound_needs_pictures:
             for sound in self.sounds:
                 sound.end_at(self._pictures / self._plan.out.rate)
@@ -174,7 +174,7 @@ class Film:
 
     def examine(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Proves that it holds what was decoded while it was made, or decodes it to its end."""
-        return examine(part, self._expected, watch, self._beside)
+        return examine(part, self._expected, watch, self._decoder)
 
     def _mux(self, packets: list[av.Packet[Any]]) -> None:
         assert self._container is not None
@@ -183,10 +183,10 @@ class Film:
         for packet in packets:
             if codec == "dnxhd" and not self._plan.out.interlaced:
                 name_matrix(packet, self._plan.out.color.matrix)
-            if self._beside is None:
+            if self._decoder is None:
                 # Not before: an encoder's head is known when it has opened.
-                self._beside = DecoderBeside(codec, self._stream.codec_context, PictureCheck(self._expected))
-            self._beside.take(packet)
+                self._decoder = PacketDecoder(codec, self._stream.codec_context, PictureCheck(self._expected))
+            self._decoder.take(packet)
             self._container.mux(packet)
 
 

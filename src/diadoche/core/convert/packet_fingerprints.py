@@ -28,8 +28,8 @@ _Kinds = tuple[int, ...]
 _Places = tuple[int, ...]
 
 
-def prints_suffice(codec: str, extradata: bytes | None) -> bool:
-    """Whether a track's packets are found again by their prints, when another container has framed them.
+def fingerprints_suffice(codec: str, extradata: bytes | None) -> bool:
+    """Whether a track's packets are found again by their fingerprints, when another container has framed them.
 
     Args:
         codec: its published name.
@@ -38,7 +38,7 @@ def prints_suffice(codec: str, extradata: bytes | None) -> bool:
     return codec == "h264" or unit_length_bytes(codec, extradata) > 0
 
 
-class PacketPrints:
+class PacketFingerprints:
     """Takes the packets of one track in order, as its source gave them."""
 
     def __init__(self) -> None:
@@ -51,17 +51,17 @@ class PacketPrints:
         self.digests.append(xxhash.xxh3_64_intdigest(data))
 
 
-class PrintsReader:
+class FingerprintReader:
     """Takes the packets of a file, and holds each against the source's."""
 
-    def __init__(self, prints: PacketPrints, codec: str, extradata: bytes | None) -> None:
+    def __init__(self, fingerprints: PacketFingerprints, codec: str, extradata: bytes | None) -> None:
         """
         Args:
-            prints: of the source.
+            fingerprints: of the source.
             codec: its published name.
             extradata: the head of the track in the file: whether units have lengths there.
         """
-        self._prints = prints
+        self._fingerprints = fingerprints
         self._has_lengths = codec == "h264" and unit_length_bytes(codec, extradata) == _LENGTH_BYTES
         self._place = 0
         self._differs = False
@@ -70,12 +70,12 @@ class PrintsReader:
 
     def take(self, data: _Data) -> None:
         """The next packet."""
-        place, prints = self._place, self._prints
+        place, fingerprints = self._place, self._fingerprints
         self._place += 1
-        if self._differs or place >= len(prints.sizes):
+        if self._differs or place >= len(fingerprints.sizes):
             self._differs = True
             return
-        size, digest = prints.sizes[place], prints.digests[place]
+        size, digest = fingerprints.sizes[place], fingerprints.digests[place]
         if size == len(data) and xxhash.xxh3_64_intdigest(data) == digest:
             return
         self._differs = not self._has_lengths or not self._is_framed_again(memoryview(data), size, digest)
@@ -83,7 +83,7 @@ class PrintsReader:
     @property
     def is_equal(self) -> bool:
         """Whether all of the source's packets were taken, and nothing else."""
-        return not self._differs and self._place == len(self._prints.sizes)
+        return not self._differs and self._place == len(self._fingerprints.sizes)
 
     def _is_framed_again(self, data: memoryview, size: int, digest: int) -> bool:
         units = _units(data)

@@ -20,7 +20,7 @@ from diadoche.core.convert.proof import TrackDigest
 _DECODERS = {"av1": "libdav1d"}
 
 
-class DecoderBeside:
+class PacketDecoder:
     """Decodes the packets of one encoder, in the order of coding, on a thread of its own."""
 
     def __init__(self, codec: str, encoder: av.VideoCodecContext, pictures: PictureCheck) -> None:
