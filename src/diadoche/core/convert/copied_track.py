@@ -147,9 +147,8 @@ class CopiedTrack:
             self._tick_s = Fraction(1, self._pcm.rate)
             return
         self.stream = _copied_stream(target, source, facts, container)
-        self.noted = (
-            PacketFingerprints() if fingerprints_suffice(codec, self.extradata) else TrackDigest(codec, self.extradata)
-        )
+        suffices = fingerprints_suffice(codec, self.extradata)
+        self.noted = PacketFingerprints() if suffices else TrackDigest(codec, self.extradata)
         self._tick_s = _tick_of(source, number, facts)
         self.stream.time_base = self._tick_s
         if number == 0 and video.frame_rate_mode == "constant":

@@ -95,7 +95,7 @@ def _order(stamps: Sequence[int | None]) -> list[int]:
 
 
 def _shows(path: Path, decoder: PacketDecoder, read: _Read) -> bool:
-    """Whether readers who enter the file at its beginning, its middle and its end see what was decoded while it was made.
+    """Whether readers who enter the file at its beginning, its middle and its end see what was decoded before.
 
     The packets alone do not tell that the head of the file is right, by which they are decoded.
     """
