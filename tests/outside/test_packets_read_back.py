@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 import subprocess
@@ -104,6 +105,30 @@ def in_the_table(path: Path) -> None:
     path.write_bytes(data)
 
 
+def in_the_order_of_the_table(path: Path) -> None:
+    """Two chunks of the sound are said to stand in each other's place; all their packets are of one size."""
+    data = bytearray(path.read_bytes())
+    table = data.rindex(b"stco") + 12
+    heard = packets(path, "a")
+    assert len({each["size"] for each in heard}) == 1
+    places = {int(each["pos"]): number for number, each in enumerate(heard)}
+    chunks = [table + 4 * chunk for chunk in range(int.from_bytes(data[table - 4 : table], "big"))]
+    firsts = [places[int.from_bytes(data[place : place + 4], "big")] for place in chunks]
+    held = [
+        b"".join(data[int(each["pos"]) : int(each["pos"]) + int(each["size"])] for each in heard[first:later])
+        for first, later in itertools.pairwise(firsts)
+    ]
+    # As many packets in both, and others.
+    one, other = next(
+        (a, b)
+        for a, b in itertools.combinations(range(len(held)), 2)
+        if len(held[a]) == len(held[b]) and held[a] != held[b]
+    )
+    here, there = slice(chunks[one], chunks[one] + 4), slice(chunks[other], chunks[other] + 4)
+    data[here], data[there] = data[there], data[here]
+    path.write_bytes(data)
+
+
 def cut_short(path: Path) -> None:
     """The last packet of the sound is said to be longer than the file."""
     data = bytearray(path.read_bytes())
@@ -130,7 +155,10 @@ def packets(path: Path, kind: str) -> list[dict[str, str]]:
     return found
 
 
-@pytest.mark.parametrize("fault", [in_the_picture, in_the_sound, in_a_length, in_the_table, cut_short])
+FAULTS = [in_the_picture, in_the_sound, in_a_length, in_the_table, in_the_order_of_the_table, cut_short]
+
+
+@pytest.mark.parametrize("fault", FAULTS)
 def test_a_fault_of_the_disk_is_never_delivered(
     stream: Path, tmp_path: Path, fault: Callable[[Path], None], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -79,11 +79,14 @@ def read_back(part: Path, tracks: Sequence[CopiedTrack], run: Run) -> ReadBack:
             number: _reader(track, stream, part)
             for number, (track, stream) in enumerate(zip(tracks, streams, strict=True))
         }
-        boxes = _Boxes.of(part, streams) if container_of(run.paths[0]) not in _ISO else None
+        by_table = {number: each for number, each in readers.items() if not isinstance(each, _SampleReader)}
+        boxes = None
+        if container_of(run.paths[0]) not in _ISO:
+            boxes = _Boxes.of(part, {number: streams[number] for number in by_table})
         if boxes is not None:
             stamps = boxes.stamps
-            boxes.read(part, {number: each for number, each in readers.items() if not isinstance(each, _SampleReader)})
-            left = {number: streams[number] for number, each in readers.items() if isinstance(each, _SampleReader)}
+            boxes.read(part, by_table)
+            left = {number: stream for number, stream in enumerate(streams) if number not in by_table}
             _demux(media, left, readers)
         else:
             stamps = _demux(media, dict(enumerate(streams)), readers)
@@ -105,24 +108,31 @@ def _streams(media: InputContainer) -> list[Stream]:
 class _Boxes:
     """Where the samples of an output lie, by track; when its pictures are shown, in ticks, in the order of coding."""
 
-    places: list[SamplePlaces]
+    places: dict[int, SamplePlaces]
     stamps: Sequence[int]
 
     @classmethod
-    def of(cls, part: Path, streams: Sequence[Stream]) -> _Boxes | None:
-        """None for a file that is no boxes, or whose tables are not whole."""
+    def of(cls, part: Path, streams: dict[int, Stream]) -> _Boxes | None:
+        """None for a file that is no boxes, or whose tables are not whole, or that has its samples out of order.
+
+        Args:
+            part: the file.
+            streams: the tracks that are asked for, by their numbers; the first is the picture. Of plain PCM each sample
+                would have a place of its own.
+        """
         movie = movie_payload(part) if container_of(part) in _ISO else None
         if movie is None or is_fragmented(movie):
             return None
         by_number = {_track_number(track): track for track in find(movie, "trak")}
-        if not all(stream.id in by_number for stream in streams):
+        if not all(stream.id in by_number for stream in streams.values()):
             return None
-        places = [sample_places(by_number[stream.id]) for stream in streams]
+        found = {number: sample_places(by_number[stream.id]) for number, stream in streams.items()}
         table = sample_table(movie, by_number[streams[0].id])
-        whole = [each for each in places if each is not None]
-        if table is None or len(whole) != len(streams) or table.tick_s != streams[0].time_base:
+        # They are read as they lie in the file, which has to be the order of the table: else it tells of another film.
+        places = {number: each for number, each in found.items() if each is not None and _rises(each)}
+        if table is None or len(places) != len(streams) or table.tick_s != streams[0].time_base:
             return None
-        return cls(whole, table.stamps_as_coded)
+        return cls(places, table.stamps_as_coded)
 
     def read(self, part: Path, readers: dict[int, _PacketReader]) -> None:
         """Reads the samples of some tracks as they follow each other in the file, or up to where it ends too early.
@@ -136,16 +146,21 @@ class _Boxes:
         offsets = np.concatenate([self.places[number].offsets for number in numbers])
         sizes = np.concatenate([self.places[number].sizes for number in numbers])
         owners = np.repeat(numbers, [self.places[number].sizes.size for number in numbers])
-        # Of one track a stable order is the order of its table wherever offsets rise, as writers let them.
         order = np.argsort(offsets, kind="stable")
-        buffer = memoryview(bytearray(int(sizes.max(initial=0))))
         with writing(part), unseen_file(part) as file:
             descriptor = file.fileno()
+            if int((offsets + sizes).max(initial=0)) > os.fstat(descriptor).st_size:
+                return
+            buffer = memoryview(bytearray(int(sizes.max(initial=0))))
             rows = (offsets[order].tolist(), sizes[order].tolist(), owners[order].tolist())
             for offset, size, owner in zip(*rows, strict=True):
                 if os.preadv(descriptor, [buffer[:size]], offset) != size:
                     return
                 readers[owner].take(buffer[:size])
+
+
+def _rises(places: SamplePlaces) -> bool:
+    return bool(np.all(np.diff(places.offsets) > 0))
 
 
 def _track_number(track: bytes) -> int:

@@ -5,7 +5,9 @@ Source: [H264] ITU-T H.264 (08/2021), 8.2.1.1 (the order of showing, coded as a 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
@@ -65,7 +67,10 @@ def _shown_instead(part: Sequence[Path]) -> dict[int, int]:
     """The times of pictures between others; nothing where there are none, or where they do not tell."""
     with opened(part) as media:
         context = cast(Any, picture_streams(media)[0].codec_context)
-        if context is None or context.codec.canonical_name != "h264":
+        codec = context.codec.canonical_name if context is not None else ""
+        if codec == "hevc" and context.has_b_frames:
+            return _by_decoding(media)
+        if codec != "h264":
             return {}
         heads = SliceHeads(context.extradata)
         found: dict[int, int] = {}
@@ -97,6 +102,27 @@ def _packets(media: InputContainer) -> Iterator[av.Packet[Any]]:
                 yield packet
     except av.error.FFmpegError:
         return
+
+
+def _by_decoding(media: InputContainer) -> dict[int, int]:
+    """The same for pictures whose heads are not read here: decoders give them in the order of showing."""
+    stream = picture_streams(media)[0]
+    stream.thread_type = "AUTO"
+    coded: list[int] = []
+    shown: list[int] = []
+    for packet in itertools.chain(_packets(media), [None]):
+        if packet is not None:
+            if packet.dts is None:
+                continue
+            packet.pts = packet.dts
+            coded.append(packet.dts)
+        with suppress(av.error.FFmpegError):
+            shown += [frame.pts for frame in stream.codec_context.decode(packet) if frame.pts is not None]
+    times = sorted(coded)
+    for ticks in sorted(set(coded) - set(shown)):
+        # One that does not decode stands about where it is coded.
+        shown.insert(times.index(ticks), ticks)
+    return {ticks: time for ticks, time in zip(shown, times, strict=False) if ticks != time}
 
 
 class _Orders:
