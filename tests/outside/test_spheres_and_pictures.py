@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pymediainfo import MediaInfo
 
-from diadoche.core.ebml import sphere_heads
+from diadoche.core.ebml import picture_heads
 from diadoche.core.errors import MediaError
 from diadoche.core.footage.still import still_picture
 from diadoche.core.identify.probe import identify
@@ -150,14 +150,14 @@ def test_damaged_matroska_heads_never_raise(small_matroska: Path, cut: int, flip
     with tempfile.NamedTemporaryFile(suffix=".mkv") as file:
         file.write(bytes(data[:cut]))
         file.flush()
-        assert len(sphere_heads(Path(file.name))) <= 2000
+        assert len(picture_heads(Path(file.name))) <= 2000
 
 
 @pytest.fixture(scope="module")
 def small_matroska(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("small") / "small.mkv"
     ffmpeg("-f", "lavfi", "-i", "testsrc2=s=64x32:r=25:d=0.2", "-c:v", "libx264", path)
-    assert len(sphere_heads(path)) == 1
+    assert len(picture_heads(path)) == 1
     return path
 
 

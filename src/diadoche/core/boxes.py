@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from diadoche.core.diskfiles import unseen_file
+from diadoche.core.orientation import AS_RECORDED, Orientation
 from diadoche.core.spatial import SphereHead, equirectangular_bounds, from_v1
 
 _CONTAINERS = {"moov", "trak", "mdia", "minf", "stbl", "edts", "udta", "moof", "traf", "sv3d", "proj"}
@@ -88,7 +89,7 @@ class TrackHead:
     handler: str
     entry: str
     name: str
-    rotation_deg: int = 0
+    orientation: Orientation = AS_RECORDED
     sphere: SphereHead = field(default_factory=SphereHead)
     edits: tuple[Edit, ...] = ()
     # Labels a second of a timecode track, exact.
@@ -135,7 +136,7 @@ def _track_head(track: bytes, movie_scale: int) -> TrackHead:
         return head
     entry = body[_VIDEO_ENTRY_HEAD_BYTES:]
     first = next((from_v1(data[16:]) for data in find(track, "uuid") if data[:16] == _SPHERICAL_V1), SphereHead())
-    return replace(head, rotation_deg=_rotation(next(find(track, "tkhd"), b"")), sphere=_sphere(entry, first))
+    return replace(head, orientation=_orientation(next(find(track, "tkhd"), b"")), sphere=_sphere(entry, first))
 
 
 def _timecode_rate(entry: bytes) -> Fraction | None:
@@ -175,18 +176,12 @@ def _handler_name(box: bytes) -> str:
     return name.split(b"\0")[0].decode("utf-8", "replace").strip()
 
 
-def _rotation(header: bytes) -> int:
-    """Clockwise turn for showing, from the matrix of a track header."""
+def _orientation(header: bytes) -> Orientation:
+    """From the matrix of a track header [14496-12, 8.3.2]."""
     start = 40 if header[:1] == b"\x00" else 52
     if len(header) < start + 20:
-        return 0
-    a, b = struct.unpack(">ii", header[start : start + 8])
-    turns = {(1, 0): 0, (0, 1): 90, (-1, 0): 180, (0, -1): 270}
-    return turns.get((_sign(a), _sign(b)), 0)
-
-
-def _sign(value: int) -> int:
-    return (value > 0) - (value < 0)
+        return AS_RECORDED
+    return Orientation.of_matrix(*struct.unpack_from(">ii4xii", header, start))
 
 
 def _sphere(entry: bytes, first: SphereHead) -> SphereHead:

@@ -6,17 +6,20 @@ Sources: [RFC8794] EBML, 4 (variable-size integers) and 6.2 (unknown sizes); [RF
 from __future__ import annotations
 
 import os
+import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from diadoche.core.diskfiles import unseen_file
+from diadoche.core.orientation import AS_RECORDED, Orientation
 from diadoche.core.spatial import SphereHead, equirectangular_bounds
 
 _SEGMENT, _TRACKS = 0x18538067, 0x1654AE6B
 _TRACK_ENTRY, _TRACK_TYPE, _VIDEO = 0xAE, 0x83, 0xE0
 _STEREO_MODE, _PROJECTION, _PROJECTION_TYPE, _PROJECTION_PRIVATE = 0x53B8, 0x7670, 0x7671, 0x7672
+_POSE_YAW, _POSE_ROLL = 0x7673, 0x7675
 _PICTURE_TRACK = 1
 # [RFC9559, 5.1.4.1.28.3]: which eye comes first does not change how they are packed.
 _STEREO = {1: "side-by-side", 2: "top-bottom", 3: "top-bottom", 11: "side-by-side"}
@@ -32,11 +35,20 @@ class _Element:
     size_bytes: int | None
 
 
-def sphere_heads(path: Path) -> list[SphereHead]:
-    """What each picture track of a Matroska file says of a sphere, in order; nothing where no tracks are found."""
+@dataclass(frozen=True, slots=True)
+class PictureTrackHead:
+    """What a picture track says of a sphere, and of how it is to be shown."""
+
+    sphere: SphereHead
+    orientation: Orientation
+
+
+def picture_heads(path: Path) -> list[PictureTrackHead]:
+    """What the picture tracks of a Matroska file say, in order; nothing where no tracks are found."""
     with unseen_file(path) as file:
         data = _tracks(file)
-    return [_sphere_head(entry) for entry in _all(data, _TRACK_ENTRY) if _number(entry, _TRACK_TYPE) == _PICTURE_TRACK]
+    entries = (entry for entry in _all(data, _TRACK_ENTRY) if _number(entry, _TRACK_TYPE) == _PICTURE_TRACK)
+    return [PictureTrackHead(_sphere_head(entry), _orientation(entry)) for entry in entries]
 
 
 def _tracks(file: BinaryIO) -> bytes:
@@ -92,6 +104,21 @@ def _all(data: bytes, wanted: int) -> Iterator[bytes]:
 
 def _number(data: bytes, wanted: int) -> int:
     return int.from_bytes(next(_all(data, wanted), b"")[:8], "big")
+
+
+def _float(data: bytes, wanted: int) -> float:
+    """A number with a point [RFC8794, 7.3]; nought where it is of no length that there is."""
+    body = next(_all(data, wanted), b"")
+    kind = {4: ">f", 8: ">d"}.get(len(body))
+    return float(struct.unpack(kind, body)[0]) if kind else 0.0
+
+
+def _orientation(entry: bytes) -> Orientation:
+    projection = next(_all(next(_all(entry, _VIDEO), b""), _PROJECTION), b"")
+    if _number(projection, _PROJECTION_TYPE):
+        # A sphere is turned by its pose, not its pictures.
+        return AS_RECORDED
+    return Orientation.of_pose(_float(projection, _POSE_YAW), _float(projection, _POSE_ROLL))
 
 
 def _sphere_head(entry: bytes) -> SphereHead:

@@ -14,8 +14,11 @@ from typing import Any
 import av
 import av.error
 import av.logging
+import numpy as np
+from av.audio.plane import AudioPlane
 from av.container import InputContainer
 from av.video.stream import VideoStream
+from numpy.typing import NDArray
 
 from diadoche.core.diskfiles import open_unseen, unseen_file
 from diadoche.core.errors import MediaError
@@ -31,6 +34,9 @@ av.logging.set_libav_level(av.logging.PANIC)
 os.environ.setdefault("SVT_LOG", "1")
 # No group of pictures is much longer in what cameras write.
 _PASSED_PACKETS = 64
+# A frame has places for so many planes; a null stands behind those that are not used.
+_PLANES_ENDED_BY_NULL = 8
+_SAMPLE_KINDS = {"u8": np.uint8, "s16": np.int16, "s32": np.int32, "flt": np.float32, "dbl": np.float64}
 # As the media library calls them.
 _INDEXED = frozenset({"mov", "matroska", "avi"})
 
@@ -58,12 +64,30 @@ def sound_frame(frame: av.AudioFrame) -> av.AudioFrame:
     name, _channels = layout_of(frame)
     if not lists_channels(name):
         return frame
-    return frame_like(frame, frame.to_ndarray(), unnamed_layout(name))
+    return frame_like(frame, samples_of(frame), unnamed_layout(name))
 
 
-def frame_like(frame: av.AudioFrame, samples: Any, layout: str) -> av.AudioFrame:
-    """Other samples at the place of a frame, laid out in memory as its own."""
-    made = av.AudioFrame.from_ndarray(samples, format=frame.format.name, layout=layout)
+def samples_of(frame: av.AudioFrame) -> NDArray[Any]:
+    """The samples of decoded sound: a row for each channel, or a single row where channels take turns.
+
+    The library's binding counts planes up to the first null behind them. Of eight channels and more there is none: its
+    own way reads memory that is nobody's, and the process dies of it.
+    """
+    count = layout_of(frame)[1]
+    if not frame.format.is_planar or count < _PLANES_ENDED_BY_NULL:
+        return frame.to_ndarray()
+    planes: Any = AudioPlane
+    kind = _SAMPLE_KINDS[frame.format.packed.name]
+    return np.stack([np.frombuffer(planes(frame, number), kind, frame.samples) for number in range(count)])
+
+
+def frame_like(frame: av.AudioFrame, samples: NDArray[Any], layout: str) -> av.AudioFrame:
+    """Other samples at the place of a frame, laid out in memory as its own; where that is not safe, taking turns."""
+    kind = frame.format
+    if kind.is_planar and samples.shape[0] >= _PLANES_ENDED_BY_NULL:
+        # The binding fills as many planes as it counts; see `samples_of`.
+        kind, samples = kind.packed, np.ascontiguousarray(samples.T.reshape(1, -1))
+    made = av.AudioFrame.from_ndarray(samples, format=kind.name, layout=layout)
     made.sample_rate, made.pts = frame.sample_rate, frame.pts
     if frame.time_base is not None:
         made.time_base = frame.time_base

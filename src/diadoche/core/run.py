@@ -423,10 +423,10 @@ class _TrackClock:
             packet: the next of this track; its stamps are changed.
             restarts: by how many seconds the clock of the file went back so far; all tracks share them.
         """
-        dts = packet.dts if packet.dts is not None else packet.pts
-        if dts is None:
-            return
-        if self._last_dts is not None:
+        dts = packet.dts
+        # The first ones of a container that stores no times of decoding have none; by when they are shown, they go
+        # back whenever one is shown before another.
+        if dts is not None and self._last_dts is not None:
             back = self._last_dts - (dts + self._ticks)
             if back > _WRAP // 2 and self._wraps:
                 self._ticks += _WRAP
@@ -436,9 +436,10 @@ class _TrackClock:
                 self._ticks += round(restarts[self._restarts_met] / self.tick_s)
                 self._restarts_met += 1
         if self._ticks:
-            packet.dts = packet.dts + self._ticks if packet.dts is not None else None
+            packet.dts = dts + self._ticks if dts is not None else None
             packet.pts = packet.pts + self._ticks if packet.pts is not None else None
-        self._last_dts = dts + self._ticks
+        if dts is not None:
+            self._last_dts = dts + self._ticks
 
     def timed(self, packets: tuple[av.Packet[Any], ...]) -> TimedPacket:
         """Packets with their times; where a camera left one out, they follow right after the ones before."""

@@ -61,6 +61,11 @@ def _origin(facts: Facts) -> str:
     return {"camera": "a camera", "converted": "a program"}.get(facts.origin, "")
 
 
+def _orientation(video: VideoFacts) -> str:
+    turned = f"{video.rotation}°" if video.rotation else ""
+    return ", ".join(filter(None, ("mirrored" if video.mirrored else "", turned)))
+
+
 def _sphere(facts: Facts) -> str:
     if facts.projection == "flat" and facts.spatial == "none":
         return ""
@@ -75,7 +80,7 @@ _LINES: tuple[tuple[str, Callable[[Facts], str]], ...] = (
     ("Codec", _video(lambda video: f"{spoken_codec(video.codec)} {video.profile}".strip())),
     ("Size", _video(lambda video: f"{video.width}×{video.height}")),
     ("Pixel shape", _video(lambda video: f"{video.pixel_aspect.numerator}:{video.pixel_aspect.denominator}")),
-    ("Rotation", _video(lambda video: f"{video.rotation}°" if video.rotation else "")),
+    ("Rotation", _video(_orientation)),
     ("Rate", _video(lambda video: rate_text(video.frame_rate))),
     ("Pace", _video(_rate_mode)),
     ("Scan", _video(_scan)),

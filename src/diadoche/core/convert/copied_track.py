@@ -13,10 +13,12 @@ import av
 import av.error
 from av.container import OutputContainer
 from av.stream import Stream
+from av.video.stream import VideoStream
 
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.packet_fingerprints import PacketFingerprints, fingerprints_suffice
+from diadoche.core.convert.picture_head import PictureHead
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
 from diadoche.core.convert.sound_coding import SoundCoding, coding_of
@@ -38,6 +40,13 @@ _HELD_AS_IT_IS = {
 _PLAIN_PCM_HELD = {"mov", "mkv"}
 # Parameter sets stand in the head alone, as editing programs want them [14496-15, 8.4.1].
 _HEVC_TAG = "hvc1"
+# ProRes has one in each of its variants' names [RDD36, and the names of profiles in the media library].
+_PRORES_TAGS = {"Proxy": "apco", "LT": "apcs", "Standard": "apcn", "HQ": "apch", "4444": "ap4h", "XQ": "ap4x"}
+# The tags of codecs whose packets do not tell by themselves of which variant they are.
+_TAGS_OF_VARIANTS = {
+    "prores": set(_PRORES_TAGS.values()),
+    "hap": {"Hap1", "Hap5", "HapY", "HapA", "HapM", "Hap7", "HapH"},
+}
 _REORDERING_SEEN = 300
 
 
@@ -119,6 +128,8 @@ class CopiedTrack:
         codec = codec_of(source, facts.path)
         video = facts.video[0]
         self.codec, self.extradata = codec, cast(Any, source.codec_context).extradata
+        # What its source says of its pictures.
+        self.head = PictureHead.of(source) if isinstance(source, VideoStream) else None
         # What is known of the packets, or samples, that went in.
         self.noted: PacketFingerprints | TrackDigest | SampleDigest
         self._pcm: SoundTrack | None = None
@@ -251,9 +262,23 @@ def _copied_stream(target: OutputContainer, source: Stream, facts: Facts, contai
             safe="The original is untouched; nothing was written.",
             do="Choose another container, or convert it.",
         ) from error
-    if codec == "hevc" and container in {"mov", "mp4"}:
-        cast(Any, stream.codec_context).codec_tag = _HEVC_TAG
+    if isinstance(source, VideoStream):
+        context: Any = stream.codec_context
+        # The head of the track alone says these, of codecs that do not say them themselves.
+        context.sample_aspect_ratio = source.sample_aspect_ratio
+        if tag := _tag_of(codec, source, container):
+            context.codec_tag = tag
     return stream
+
+
+def _tag_of(codec: str, source: VideoStream, container: str) -> str:
+    """Which variant of a codec the head has to name, where the muxer would name its first one; else nothing."""
+    if codec == "hevc" and container in {"mov", "mp4"}:
+        return _HEVC_TAG
+    own: str = source.codec_context.codec_tag
+    if codec in _TAGS_OF_VARIANTS and own in _TAGS_OF_VARIANTS[codec]:
+        return own
+    return _PRORES_TAGS.get(str(source.profile), "") if codec == "prores" else ""
 
 
 def codec_of(stream: Stream, path: str) -> str:

@@ -25,7 +25,7 @@ from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples, SoundEnvelope, sounds_like
 from diadoche.core.errors import MediaError
-from diadoche.core.media import decoding, opened, pictures_near, sound_frame
+from diadoche.core.media import decoding, opened, pictures_near, samples_of, sound_frame
 from diadoche.core.watch import Progress, Watch
 
 # The longest packets of the sound codecs that fill their last one up.
@@ -198,7 +198,7 @@ class _SoundCheck:
         for frame in frames:
             self._begins.setdefault(track, (frame.pts or 0) * Fraction(frame.time_base or 1))
             if track < len(self._digests):
-                samples = sound_frame(frame).to_ndarray()
+                samples = samples_of(sound_frame(frame))
                 # Planes of channels become samples that follow each other.
                 self._digests[track].take(cast(Samples, samples.T.reshape(1, -1) if samples.shape[0] > 1 else samples))
 

@@ -48,7 +48,9 @@ class PictureFormat:
     pulldown: bool = False
     has_alpha: bool = False
     pixel_aspect: Fraction = Fraction(1)
+    # How they are shown: mirrored first, then turned clockwise.
     rotation: int = 0
+    mirrored: bool = False
     timecode: str | None = None
     labels: PictureLabels | None = None
     pictures: int = 0
@@ -72,6 +74,7 @@ class PictureFormat:
             video.has_alpha,
             video.pixel_aspect,
             video.rotation,
+            video.mirrored,
             video.timecode,
             video.labels,
             facts.frames or round(facts.duration_s * float(video.frame_rate)),

@@ -31,6 +31,10 @@ _TEMPORARY = re.compile(r"\.[0-9a-f]{8}-.+" + re.escape(PART_SUFFIX), re.DOTALL)
 # A part this young may not have been marked by its writer yet.
 _FRESH_S = 60.0
 _WRITTEN_DOWN_EVERY_S = 0.2
+_ISO = {"mov", "mp4"}
+# Ticks a second of a film's edit lists. Where they end, nobody plays on: by the library's thousand ticks, the last half
+# millisecond of sound was lost. These hold a sample of 48 kHz, and a picture of 24, 25, 30, 50 or 60, ×1000/1001 too.
+_MOVIE_TICKS = 240_000
 
 
 def output_name(camera: str, start: datetime | None, original: str, ending: str) -> str:
@@ -218,6 +222,8 @@ def muxing(path: Path, container: str, options: dict[str, str] | None = None) ->
         TargetFull, TargetUnusable: the disk refused.
     """
     format_name = {"mkv": "matroska"}.get(container, container)
+    if container in _ISO:
+        options = {"movie_timescale": str(_MOVIE_TICKS), **(options or {})}
     with writing(path), _written_down_beside(path):
         try:
             with av.open(os.fspath(path), "w", format=format_name, options=options or {}) as target:

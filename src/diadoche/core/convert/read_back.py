@@ -17,17 +17,19 @@ import av
 import numpy as np
 from av.container import InputContainer
 from av.stream import Stream
+from av.video.stream import VideoStream
 
 from diadoche.core.boxes import find, is_fragmented, movie_payload
 from diadoche.core.convert.copied_track import CopiedTrack, codec_of
 from diadoche.core.convert.packet_fingerprints import FingerprintReader, PacketFingerprints
+from diadoche.core.convert.picture_head import PictureHead
 from diadoche.core.convert.proof import TrackDigest
 from diadoche.core.convert.sound import SampleDigest, Samples
 from diadoche.core.convert.source_index import Instants
 from diadoche.core.diskfiles import unseen_file
 from diadoche.core.errors import writing
 from diadoche.core.identify.container import container_of
-from diadoche.core.media import decoding, opened, sound_frame, sound_layouts
+from diadoche.core.media import decoding, opened, samples_of, sound_frame, sound_layouts
 from diadoche.core.run import Run, tracks_of
 from diadoche.core.sampletable import SamplePlaces, sample_places, sample_table
 
@@ -39,12 +41,15 @@ class ReadBack:
     """What an output holds.
 
     `instants_s` are those of its pictures, in the order of coding; `layouts` what it says that its sound channels are.
+    `decoded_otherwise` and `shown_otherwise` is what it says of its pictures that its source does not say.
     """
 
     equal: bool
     instants_s: Instants
     tick_s: Fraction
     layouts: list[str]
+    decoded_otherwise: tuple[str, ...] = ()
+    shown_otherwise: tuple[str, ...] = ()
 
 
 class _PacketReader(Protocol):
@@ -79,6 +84,13 @@ def read_back(part: Path, tracks: Sequence[CopiedTrack], run: Run) -> ReadBack:
             number: _reader(track, stream, part)
             for number, (track, stream) in enumerate(zip(tracks, streams, strict=True))
         }
+        heads = [
+            (track.head, PictureHead.of(stream))
+            for track, stream in zip(tracks, streams, strict=True)
+            if track.head is not None and isinstance(stream, VideoStream)
+        ]
+        decoded_otherwise = tuple(told for source, output in heads for told in source.decoded_otherwise(output))
+        shown_otherwise = tuple(told for source, output in heads for told in source.shown_otherwise(output))
         by_table = {number: each for number, each in readers.items() if not isinstance(each, _SampleReader)}
         boxes = None
         if container_of(run.paths[0]) not in _ISO:
@@ -94,7 +106,9 @@ def read_back(part: Path, tracks: Sequence[CopiedTrack], run: Run) -> ReadBack:
     unsure = {number for number, each in readers.items() if isinstance(each, FingerprintReader) and not each.is_equal}
     equal = all(reader.is_equal for number, reader in readers.items() if number not in unsure)
     equal = equal and (not unsure or _are_equal_by_digests(part, tracks, run, unsure))
-    return ReadBack(equal, np.array(stamps, np.float64) * float(tick_s), tick_s, layouts)
+    return ReadBack(
+        equal, np.array(stamps, np.float64) * float(tick_s), tick_s, layouts, decoded_otherwise, shown_otherwise
+    )
 
 
 def _streams(media: InputContainer) -> list[Stream]:
@@ -223,7 +237,7 @@ class _SampleReader:
     def decode(self, packet: av.Packet[Any]) -> None:
         """The next packet; the last is empty."""
         for frame in packet.decode():
-            self._found.take(cast(Samples, sound_frame(cast(av.AudioFrame, frame)).to_ndarray()))
+            self._found.take(cast(Samples, samples_of(sound_frame(cast(av.AudioFrame, frame)))))
 
     @property
     def is_equal(self) -> bool:

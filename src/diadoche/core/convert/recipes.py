@@ -192,8 +192,10 @@ class Recipe(_Part):
             losses.append(f"{self.title} holds no transparency.")
         if picture.color.range == "full" and not self.picture.holds_full_range and picture.chroma != "RGB":
             losses.append(f"{self.title} holds limited range: full-range levels are mapped to it.")
-        if picture.rotation and not self.container.holds_rotation:
-            losses.append(f"{self.title} holds no rotation: pictures lie as they were recorded.")
+        if (picture.rotation or picture.mirrored) and not self.container.holds_rotation:
+            told = ("rotation" if picture.rotation else "", "mirroring" if picture.mirrored else "")
+            what = " and no ".join(filter(None, told))
+            losses.append(f"{self.title} holds no {what}: pictures lie as they were recorded.")
         if sounds and self.sound.codec == "none":
             losses.append(f"{self.title} holds no sound.")
         return tuple(losses)

@@ -108,6 +108,8 @@ class _Proof:
     packets: bool
     in_step: bool
     data: bool
+    # What the output's head says of its packets that they are not.
+    decoded_otherwise: tuple[str, ...] = ()
     pictures: bool | None = None
     decoded: int | None = None
     checks: Checks | None = None
@@ -117,11 +119,12 @@ class _Proof:
     @property
     def passed(self) -> bool:
         decodes = self.pictures is not False and (self.checks is None or self.checks.passed)
-        return self.packets and self.in_step and self.data and decodes
+        return self.packets and self.in_step and self.data and not self.decoded_otherwise and decodes
 
     def why_withheld(self, name: str) -> Problem:
         told = [] if self.data else ["data tracks differ"]
         told += [*([] if self.packets else ["packets differ"]), *([] if self.in_step else ["pictures are out of step"])]
+        told += [f"its head does not say: {each}" for each in self.decoded_otherwise]
         told += ["pictures differ"] if self.pictures is False else []
         told += [self.checks.failures()] if self.checks is not None and not self.checks.passed else []
         return withheld(name, ", ".join(told), self.findings)
@@ -133,7 +136,7 @@ def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch |
     wrong = copying.out_of_step(back.instants_s, there)
     data = copying.keeps_data(part)
     if watch is None:
-        return _Proof(back.equal, not wrong, data, findings=wrong)
+        return _Proof(back.equal, not wrong, data, back.decoded_otherwise, findings=wrong)
     # Where the original's stamps do not tell when its pictures are shown, only decoding both does.
     everything = everything or there is None
     found = compare_decoded(copying.run, part, copying.pictures, copying.as_pcm, watch, everything=everything)
@@ -149,6 +152,7 @@ def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch |
         back.equal,
         not wrong,
         data,
+        back.decoded_otherwise,
         found.same_pictures,
         found.pictures_out,
         checks,
@@ -182,6 +186,8 @@ class _Copying:
         self._unjoined: list[int] = []
         # What the output says its channels are; known when it was read back.
         self._layouts: list[str] = []
+        # What it does not say of how its pictures are shown, as the source does.
+        self._shown_otherwise: tuple[str, ...] = ()
 
     @property
     def as_pcm(self) -> frozenset[int]:
@@ -292,7 +298,7 @@ class _Copying:
             MediaError: it cannot be read.
         """
         found = read_back(part, self._tracks, self.run)
-        self._layouts = found.layouts
+        self._layouts, self._shown_otherwise = found.layouts, found.shown_otherwise
         return found
 
     def out_of_step(self, instants_s: Instants, there: Instants | None) -> tuple[Finding, ...]:
@@ -338,6 +344,15 @@ class _Copying:
                     name,
                     "The original keeps everything.",
                     "Keep the original beside it if that is needed.",
+                )
+            )
+        if self._shown_otherwise:
+            found.append(
+                Problem(
+                    f"{name} does not say of its pictures what the original says: {'; '.join(self._shown_otherwise)}.",
+                    name,
+                    "The pictures themselves are the same.",
+                    "Set it where the film is edited" + (", or choose MOV." if self._container == "mkv" else "."),
                 )
             )
         found += layouts_told(name, [track.layout for track in self.facts.audio], self._layouts)

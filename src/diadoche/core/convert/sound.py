@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from diadoche.core.convert.formats import SoundFormat
 from diadoche.core.convert.sound_coding import SoundCoding, layout_name
-from diadoche.core.media import layout_of
+from diadoche.core.media import layout_of, samples_of
 
 Samples = NDArray[np.int16] | NDArray[np.int32] | NDArray[np.float32]
 
@@ -170,7 +170,7 @@ class SoundTrack:
         tick_s = Fraction(frame.time_base or Fraction(1, self.rate))
         self._note_clipping(frame, time_s)
         for plain in self._plain(frame, time_s):
-            samples = cast(Samples, plain.to_ndarray())
+            samples = cast(Samples, samples_of(plain))
             if self._format == "s32":
                 # Encoders store the upper 24 bits; a lossy source decodes to more.
                 samples = cast(Samples, cast(Any, samples) & _STORED)
@@ -220,7 +220,7 @@ class SoundTrack:
         """Counts samples of a floating source that no whole number holds."""
         if self._format == "flt" or not frame.format.name.startswith(("flt", "dbl")):
             return
-        loud = int(np.count_nonzero(np.abs(frame.to_ndarray()) > 1.0))
+        loud = int(np.count_nonzero(np.abs(samples_of(frame)) > 1.0))
         if loud and not self._clipped:
             self.remarks.append(SoundRemark("clipped", self._number, time_s))
         self._clipped += loud

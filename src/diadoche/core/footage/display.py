@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from diadoche.core.colortags import MATRICES, PRIMARIES, code_of, matrix_for, name_of
+from diadoche.core.orientation import Orientation
 
 Rgb = NDArray[np.uint8]
 
@@ -29,10 +30,12 @@ def as_rgb(frame: av.VideoFrame, width: int, height: int) -> Rgb:
     return cast(Rgb, frame.reformat(width=width, height=height, format="rgb24").to_ndarray())
 
 
-def upright(picture: Rgb, rotation_deg: int) -> Rgb:
-    """A picture turned clockwise by a multiple of 90 degrees."""
-    turns = -rotation_deg // 90 % 4
-    return np.ascontiguousarray(np.rot90(picture, turns)) if turns else picture
+def upright(picture: Rgb, orientation: Orientation) -> Rgb:
+    """A picture as it is to be shown."""
+    turns = -orientation.rotation_deg // 90 % 4
+    if not turns and not orientation.mirrored:
+        return picture
+    return np.ascontiguousarray(np.rot90(picture[:, ::-1] if orientation.mirrored else picture, turns))
 
 
 def seen_size(width: int, height: int, pixel_aspect: Fraction, rotation_deg: int) -> tuple[int, int]:

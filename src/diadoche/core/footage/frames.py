@@ -27,6 +27,7 @@ from diadoche.core.identify.facts import CombEvidence, Facts
 from diadoche.core.identify.picture_order import avi_times
 from diadoche.core.identify.tracks import count_pictures, picture_streams
 from diadoche.core.media import decoding, opened, seek_to_key, tells_key_pictures
+from diadoche.core.orientation import Orientation
 from diadoche.core.sampletable import picture_table
 from diadoche.core.spans import parts
 
@@ -277,7 +278,7 @@ class FrameReader:
             frame = field_of(frame, (field + (self._video.field_order == "bottom")) % 2)
         turned = self._video.rotation in {90, 270}
         size = (self.height, self.width) if turned else (self.width, self.height)
-        return upright(as_rgb(frame, *size), self._video.rotation)
+        return upright(as_rgb(frame, *size), Orientation(self._video.rotation, self._video.mirrored))
 
 
 class _PartReader:

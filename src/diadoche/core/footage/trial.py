@@ -7,8 +7,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any, cast
 
 import av
+import numpy as np
 from av.codec.context import ThreadType
 from av.container import InputContainer
 from av.video.reformatter import ColorRange, Colorspace
@@ -22,6 +24,7 @@ from diadoche.core.identify.facts import unreadable as bare_facts
 from diadoche.core.identify.pictures import raw_segment_facts
 from diadoche.core.identify.tracks import decoder_of
 from diadoche.core.media import decoding, opened, pictures_near
+from diadoche.core.orientation import AS_RECORDED, Orientation
 
 _THUMBNAIL_PX = 192
 _LAST_S = (2, 12, 60)
@@ -134,19 +137,26 @@ def _no_picture(path: Path, where: str) -> Problem:
     )
 
 
+def _orientation(frame: av.VideoFrame) -> Orientation:
+    """As the file asks for with each of its pictures."""
+    told = frame.side_data.get("DISPLAYMATRIX")
+    if told is None or len(numbers := np.frombuffer(cast(Any, told), np.int32)) < 5:
+        return AS_RECORDED
+    a, b, _, c, d = numbers[:5].tolist()
+    return Orientation.of_matrix(a, b, c, d)
+
+
 def thumbnail(frame: av.VideoFrame, pixel_aspect: Fraction = Fraction(1)) -> bytes:
     """A small JPEG of a picture as it is to be seen, its longer side 192 pixels.
 
     Raises:
         MediaError: the picture cannot be scaled.
     """
-    # The turn that the file asks for, counterclockwise in the frame.
-    turn_deg = -frame.rotation % 360 // 90 * 90
     wide, high = seen_size(frame.width, frame.height, pixel_aspect, 0)
     scale = min(1.0, _THUMBNAIL_PX / max(wide, high))
     width, height = (max(2, round(side * scale / 2) * 2) for side in (wide, high))
     with decoding(Path("thumbnail")):
-        rgb = upright(as_rgb(frame, width, height), turn_deg)
+        rgb = upright(as_rgb(frame, width, height), _orientation(frame))
         # JPEG is read by BT.601 and full range, whatever the film was [JFIF 1.02].
         small = av.VideoFrame.from_ndarray(rgb, format="rgb24").reformat(
             format="yuvj420p", dst_colorspace=Colorspace.ITU601, dst_color_range=ColorRange.JPEG

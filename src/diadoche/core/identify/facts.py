@@ -84,6 +84,8 @@ class VideoFacts:
     pulldown: bool = False
     # Whether each pixel also says how much of what lies behind shows through.
     has_alpha: bool = False
+    # Whether left and right change places for showing, before pictures are turned by `rotation`.
+    mirrored: bool = False
 
     @property
     def labels(self) -> PictureLabels | None:
@@ -110,6 +112,7 @@ class VideoFacts:
             "height": self.height,
             "pixel_aspect": f"{self.pixel_aspect.numerator}:{self.pixel_aspect.denominator}",
             "rotation": self.rotation,
+            "mirrored": self.mirrored,
             "frame_rate": rate_text(self.frame_rate),
             "frame_rate_mode": self.frame_rate_mode,
             "scan": self.scan,

@@ -12,6 +12,7 @@ from diadoche.core.identify.facts import AudioFacts, Color, Facts, VideoFacts
 from diadoche.core.identify.rawreels import read_raw_head
 from diadoche.core.identify.tiff import TiffHead, read_tiff
 from diadoche.core.names import shown
+from diadoche.core.orientation import Orientation
 
 _LOSSLESS_JPEG, _UNCOMPRESSED = 7, 1
 _SEQUENCE_RATE = Fraction(24)
@@ -31,13 +32,15 @@ def tiff_facts(bare: Facts, paths: Sequence[Path], *, every: bool) -> Facts:
     head = read_tiff(paths[0])
     rate = head.frame_rate
     is_raw = head.main.is_raw
+    oriented = Orientation.of_exif(head.first.number(274))
     video = VideoFacts(
         codec="dng" if head.is_dng else "tiff",
         profile=_compression(head),
         width=head.width,
         height=head.height,
         pixel_aspect=Fraction(1),
-        rotation={3: 180, 6: 90, 8: 270}.get(head.first.number(274), 0),
+        rotation=oriented.rotation_deg,
+        mirrored=oriented.mirrored,
         frame_rate=rate or _SEQUENCE_RATE,
         frame_rate_mode="constant",
         scan="progressive",

@@ -19,7 +19,7 @@ from av.video.stream import VideoStream
 
 from diadoche.core.boxes import TrackHead, movie_payload, track_heads
 from diadoche.core.coder_threads import use_processors
-from diadoche.core.ebml import sphere_heads
+from diadoche.core.ebml import picture_heads
 from diadoche.core.errors import DiadocheError, MediaError, Problem, reading
 from diadoche.core.heif import heif_shape
 from diadoche.core.identify.beginning import Beginning, beginning_of
@@ -44,6 +44,7 @@ from diadoche.core.identify.tracks import (
 )
 from diadoche.core.media import opened
 from diadoche.core.names import shown
+from diadoche.core.orientation import AS_RECORDED, Orientation
 from diadoche.core.sampletable import SampleTable, picture_table
 from diadoche.core.spatial import SphereHead
 
@@ -194,7 +195,13 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
     table = heads.table if not is_cut_off(paths[0], bare.container) else None
     count = count_pictures(media, pictures[0], table) if depth == "counted" and pictures else None
     video = tuple(
-        video_facts(stream, heads.by_stream.get(stream.index), beginning.packs, count if place == 0 else None)
+        video_facts(
+            stream,
+            heads.by_stream.get(stream.index),
+            beginning.packs,
+            count if place == 0 else None,
+            heads.orientations.get(stream.index, AS_RECORDED),
+        )
         for place, stream in enumerate(pictures)
     )
     if video and heads.timecode_rate is not None:
@@ -225,6 +232,7 @@ class _Heads:
     tracks: Sequence[TrackHead] = ()
     by_stream: Mapping[int, TrackHead] = field(default_factory=dict)
     spheres: Mapping[int, SphereHead] = field(default_factory=dict)
+    orientations: Mapping[int, Orientation] = field(default_factory=dict)
     table: SampleTable | None = None
 
     @property
@@ -239,14 +247,19 @@ class _Heads:
 def _heads(container: str, path: Path, media: InputContainer) -> _Heads:
     numbers = [stream.index for stream in media.streams.video]
     if container in _MATROSKA:
-        return _Heads(spheres=dict(zip(numbers, sphere_heads(path), strict=False)))
+        told = dict(zip(numbers, picture_heads(path), strict=False))
+        return _Heads(
+            spheres={number: head.sphere for number, head in told.items()},
+            orientations={number: head.orientation for number, head in told.items()},
+        )
     movie = movie_payload(path) if container in {"MP4", "MOV"} else None
     if movie is None:
         return _Heads()
     tracks = track_heads(movie)
     by_stream = dict(zip(numbers, (head for head in tracks if head.handler == "vide"), strict=False))
     spheres = {number: head.sphere for number, head in by_stream.items()}
-    return _Heads(tracks, by_stream, spheres, picture_table(movie))
+    orientations = {number: head.orientation for number, head in by_stream.items()}
+    return _Heads(tracks, by_stream, spheres, orientations, picture_table(movie))
 
 
 def _with_writer(facts: Facts, media: InputContainer, beginning: Beginning) -> Facts:

@@ -22,6 +22,7 @@ from diadoche.core.identify.facts import AudioFacts, Color, FieldOrder, Scan, Vi
 from diadoche.core.identify.fieldpairs import FieldPairs
 from diadoche.core.identify.packs import RecordingPacks
 from diadoche.core.media import layout_of
+from diadoche.core.orientation import AS_RECORDED, Orientation
 from diadoche.core.sampletable import SampleTable
 
 _FLAGGED: dict[int, tuple[Scan, FieldOrder | None]] = {
@@ -127,7 +128,11 @@ def _cadence(stream: VideoStream, count: Count | None) -> Cadence:
 
 
 def video_facts(
-    stream: VideoStream, head: TrackHead | None, packs: RecordingPacks | None, count: Count | None
+    stream: VideoStream,
+    head: TrackHead | None,
+    packs: RecordingPacks | None,
+    count: Count | None,
+    oriented: Orientation = AS_RECORDED,
 ) -> VideoFacts:
     """The facts of a picture track.
 
@@ -136,10 +141,11 @@ def video_facts(
         head: what its own boxes say, in ISO base media files.
         packs: what the camera wrote into the first pictures.
         count: of its packets, where they were counted.
+        oriented: how its file says that it is to be shown.
     """
     context = decoder_of(stream)
     if context is None:
-        return _nameless(stream, head, count)
+        return _nameless(stream, head, count, oriented)
     cadence = _cadence(stream, count)
     pixels = context.format
     flagged, order = _FLAGGED.get(int(context.field_order), ("undecided", None))
@@ -150,7 +156,7 @@ def video_facts(
         width=context.width,
         height=context.height,
         pixel_aspect=Fraction(stream.sample_aspect_ratio or 1),
-        rotation=head.rotation_deg if head else 0,
+        rotation=oriented.rotation_deg,
         frame_rate=cadence.rate,
         frame_rate_mode=cadence.mode,
         scan="undecided",
@@ -172,10 +178,11 @@ def video_facts(
         rate_range=cadence.range,
         gaps=cadence.gaps,
         has_alpha=pixels is not None and not pixels.has_palette and len(pixels.components) in {2, 4},
+        mirrored=oriented.mirrored,
     )
 
 
-def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) -> VideoFacts:
+def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None, oriented: Orientation) -> VideoFacts:
     """A track in a codec that the media library does not even know by name."""
     cadence = _cadence(stream, count)
     return VideoFacts(
@@ -184,7 +191,7 @@ def _nameless(stream: VideoStream, head: TrackHead | None, count: Count | None) 
         width=0,
         height=0,
         pixel_aspect=Fraction(1),
-        rotation=head.rotation_deg if head else 0,
+        rotation=oriented.rotation_deg,
         frame_rate=cadence.rate,
         frame_rate_mode=cadence.mode,
         scan="undecided",

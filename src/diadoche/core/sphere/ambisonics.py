@@ -12,7 +12,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from diadoche.core.media import frame_like, layout_of
+from diadoche.core.media import frame_like, layout_of, samples_of
 
 # What takes a direction in the frame of `rotation` (right, down, ahead) to Y, Z and X.
 _AXES = np.array([[-1.0, 0, 0], [0, -1, 0], [0, 0, 1]])
@@ -37,7 +37,7 @@ def turned(frame: av.AudioFrame, matrix: NDArray[np.float64], ends: NDArray[np.f
         matrix: 3×3, in the frame of `rotation`; of the first sample where it turns on.
         ends: how far it has turned behind the last one.
     """
-    samples = frame.to_ndarray()
+    samples = samples_of(frame)
     packed = samples.shape[0] == 1
     channels = samples.reshape(-1, _CHANNELS).T if packed else samples
     found = _of_channels(matrix) @ channels.astype(np.float64)

@@ -30,6 +30,7 @@ from diadoche.core.convert.vc3_head import name_matrix
 from diadoche.core.errors import writing
 from diadoche.core.identify.facts import Color
 from diadoche.core.memory import give_back_free_memory
+from diadoche.core.orientation import Orientation
 from diadoche.core.run import Sound
 from diadoche.core.watch import Watch
 
@@ -101,8 +102,8 @@ class Film:
         context.field_order = _FIELD_CODES[out.field_order] if out.interlaced else _PROGRESSIVE
         if "b" in options:
             context.bit_rate = int(options["b"])
-        if out.rotation:
-            stream.set_display_rotation(-out.rotation)
+        if out.rotation or out.mirrored:
+            stream.set_display_matrix(Orientation(out.rotation, out.mirrored).matrix)
         self._stream = stream
         codec = plan.recipe.sound.codec
         if codec != "none":
