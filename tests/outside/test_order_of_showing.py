@@ -1,7 +1,11 @@
-"""AVI numbers pictures as they are coded; with pictures between others their own heads tell when they are shown."""
+"""Pictures that are coded in another order than they are shown in.
+
+AVI numbers them as they are coded: there their own heads tell when they are shown.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
 
@@ -75,10 +79,10 @@ def test_the_player_begins_at_the_beginning_of_other_files(tmp_path: Path) -> No
     shows_each(film(tmp_path / "in.flv", range(PICTURES), "25", "-c:v", "libx264", "-bf", "2", sound=False))
 
 
-def shows_each(numbered: Path) -> None:
+def shows_each(numbered: Path, numbers: Sequence[int] = (40, 41, 42, 43, 44, 12, 11, 10, 74, 0, 1)) -> None:
     reader = FrameReader([numbered], identify([numbered]), (WIDTH, HEIGHT))
     try:
-        for wanted in (40, 41, 42, 43, 44, 12, 11, 10, 74, 0, 1):
+        for wanted in numbers:
             picture = reader.at(wanted)
             assert picture is not None
             cells = [picture[24, 16 + bit * CELL + CELL // 2].mean() > 128 for bit in range(BITS)]
@@ -90,3 +94,17 @@ def shows_each(numbered: Path) -> None:
 def test_only_avi_is_asked(tmp_path: Path) -> None:
     path = film(tmp_path / "in.mov", range(30), "25", "-c:v", "libx264", "-bf", "2", sound=False)
     assert avi_times([path]) is None
+
+
+@pytest.mark.parametrize("ending", ["mp4", "mkv", "ts"])
+def test_pictures_seconds_apart_are_no_clock_that_starts_again(tmp_path: Path, ending: str) -> None:
+    # A picture in two seconds, shown before others that are coded first: stamps go back by four seconds.
+    source = film(tmp_path / f"in.{ending}", range(24), "1/2", "-c:v", "libx264", "-bf", "3", "-g", "12", sound=False)
+    facts = identify([source])
+    for container in ("mov", "mkv"):
+        output = rewrap([source], facts, tmp_path / "out", Watch(), container=container)
+        assert output.output, output.problems
+        assert numbers_of(Path(output.output)) == list(range(24))
+        times = times_of(Path(output.output))
+        assert [time - times[0] for time in times] == pytest.approx([2 * number for number in range(24)], abs=0.002)
+    shows_each(source, (13, 14, 0, 23, 12, 11, 1))

@@ -265,7 +265,8 @@ def _copied_stream(target: OutputContainer, source: Stream, facts: Facts, contai
     if isinstance(source, VideoStream):
         context: Any = stream.codec_context
         # The head of the track alone says these, of codecs that do not say them themselves.
-        context.sample_aspect_ratio = source.sample_aspect_ratio
+        if source.sample_aspect_ratio:
+            context.sample_aspect_ratio = source.sample_aspect_ratio
         if tag := _tag_of(codec, source, container):
             context.codec_tag = tag
     return stream

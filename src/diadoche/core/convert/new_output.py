@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import os
 import re
@@ -224,14 +225,15 @@ def muxing(path: Path, container: str, options: dict[str, str] | None = None) ->
     format_name = {"mkv": "matroska"}.get(container, container)
     if container in _ISO:
         options = {"movie_timescale": str(_MOVIE_TICKS), **(options or {})}
-    with writing(path), _written_down_beside(path):
+    name = path.name.removesuffix(PART_SUFFIX).partition("-")[2] or path.name
+    with writing(path.with_name(name)), _written_down_beside(path):
         try:
             with av.open(os.fspath(path), "w", format=format_name, options=options or {}) as target:
                 yield target
         except av.error.FFmpegError as error:
-            if isinstance(error, OSError):
+            # The muxer forbids what its format does not hold by the same number as a disk.
+            if isinstance(error, OSError) and error.errno != errno.EPERM:
                 raise OSError(error.errno, error.strerror) from error
-            name = path.name.removesuffix(PART_SUFFIX).partition("-")[2] or path.name
             raise MediaError(
                 f"{name} cannot be written: {container.upper()} does not take what it would hold.",
                 path=path.with_name(name),

@@ -72,6 +72,7 @@ def plan_conversion(
     scanned = scan_stage(picture, changes.scan).format_out(picture)
     whole = replace(scanned, even=True)
     variant = recipe.variant_for(whole)
+    recipe.refuse_sounds(sounds)
     pixel_format = variant.pixel_format_for(whole)
     table = read(changes.table) if changes.table is not None else None
     out = _levels(recipe, changes, whole, pixel_format, table).format_out(whole)

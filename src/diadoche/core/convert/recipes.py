@@ -4,6 +4,7 @@ folder.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -138,6 +139,11 @@ class Container(_Part):
     ending: str
     files: Literal["film", "stills"] = "film"
     holds_rotation: bool = True
+    # The sample rates that it takes; any, where none is named.
+    sound_rates: tuple[int, ...] = ()
+    # How many bits a sample of plain PCM has at most; floats are none that it counts.
+    sound_bits: int = 32
+    holds_floats: bool = True
     options: dict[str, str] = {}
 
 
@@ -179,6 +185,29 @@ class Recipe(_Part):
             safe="Nothing was written; nothing is scaled, padded or cut unasked.",
             do="Choose another recipe.",
         )
+
+    def refuse_sounds(self, sounds: Sequence[SoundFormat]) -> None:
+        """Sound is never resampled or rounded: what the container does not take as it is, is refused.
+
+        Raises:
+            RequestError: naming the track, and what is taken.
+        """
+        holder = self.container
+        for number, sound in enumerate(sounds if self.sound.codec != "none" else (), start=1):
+            words = ""
+            if holder.sound_rates and sound.rate not in holder.sound_rates:
+                taken = " or ".join(f"{rate:,}" for rate in holder.sound_rates)
+                words = f"of {taken} samples a second alone; sound track {number} has {sound.rate:,}"
+            elif sound.floating and not holder.holds_floats:
+                words = f"in whole numbers alone; sound track {number} has floating ones"
+            elif (sound.bit_depth or 0) > holder.sound_bits:
+                words = f"of up to {holder.sound_bits} bits; sound track {number} has {sound.bit_depth}"
+            if words:
+                raise RequestError(
+                    f"{self.title} holds sound {words}.",
+                    safe="Nothing was written; nothing is resampled or rounded unasked.",
+                    do="Choose a recipe in MOV.",
+                )
 
     def losses(self, picture: PictureFormat, sounds: tuple[SoundFormat, ...] = ()) -> tuple[str, ...]:
         """What of a source this recipe does not hold, in words to be read before the start."""

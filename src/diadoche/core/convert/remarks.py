@@ -75,9 +75,26 @@ def picture_remarks(
         yield remark(name, f"{count_text(len(times), 'picture')} damaged in the original, at {places(times)}.")
 
 
-def sound_remarks(name: str, sounds: Sequence[SoundTrack]) -> Iterator[Problem]:
+def early_sound(name: str, number: int, early_s: Fraction, then: str) -> Iterator[Problem]:
+    """That a sound track, counted from 1, begins before the first picture, if it can be heard.
+
+    Args:
+        name: of the output.
+        number: of the track.
+        early_s: by how much, in seconds.
+        then: what became of that sound.
+    """
+    if early_s >= _HEARD_S:
+        words = f"Sound track {number} of the original begins {float(early_s):.2f} s before the first picture; {then}."
+        yield remark(name, words, "Look at the original if that sound is needed.")
+
+
+def sound_remarks(name: str, sounds: Sequence[SoundTrack], *, is_part: bool = False) -> Iterator[Problem]:
     """What had to be done so that every sample keeps its place."""
     for number, sound in enumerate(sounds, start=1):
+        early = sum(each.samples for each in sound.remarks if each.kind == "early")
+        if not is_part:
+            yield from early_sound(name, number, Fraction(early, sound.rate), f"{name} begins with the picture")
         for kind, words in (("silence", "has no sound"), ("cut", "holds a stretch twice"), ("layout", "changes")):
             met = [each for each in sound.remarks if each.kind == kind]
             if kind != "layout":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,7 +21,7 @@ from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.read_back import ReadBack, read_back
-from diadoche.core.convert.remarks import layouts_told
+from diadoche.core.convert.remarks import early_sound, layouts_told
 from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
@@ -188,6 +189,8 @@ class _Copying:
         self._layouts: list[str] = []
         # What it does not say of how its pictures are shown, as the source does.
         self._shown_otherwise: tuple[str, ...] = ()
+        # By how much each sound track begins before the first picture, in seconds.
+        self._early_s: dict[int, Fraction] = {}
 
     @property
     def as_pcm(self) -> frozenset[int]:
@@ -237,9 +240,21 @@ class _Copying:
                         self._count(timed)
                         if not self.pictures % _TOLD_EACH:
                             watch.step(Progress(min(self.pictures, expected), expected, "rewrapping"))
+                    elif timed.track not in self._early_s:
+                        self._note_beginning(timed)
                     self._tracks[timed.track].put(muxer, timed)
                 for track in self._tracks:
                     track.flush(muxer)
+
+    def _note_beginning(self, timed: TimedPacket) -> None:
+        """How early a sound track is first heard."""
+        packet = timed.packets[0]
+        if timed.track > len(self.facts.audio) or timed.hidden:
+            return
+        # So many samples only lead up to the sound; the first of the numbers that the library tells.
+        skipped = bytes(packet.get_sidedata("skip_samples"))[:4] if packet.has_sidedata("skip_samples") else b""
+        rate = self.facts.audio[timed.track - 1].sample_rate or 1
+        self._early_s[timed.track] = -(timed.pts_s + Fraction(int.from_bytes(skipped, sys.byteorder), rate))
 
     def _sound_words(self) -> str:
         encoders = {track.encoder for track in self._tracks if track.is_pcm}
@@ -346,6 +361,11 @@ class _Copying:
                     "Keep the original beside it if that is needed.",
                 )
             )
+        for number, early_s in self._early_s.items():
+            if number - 1 in self.as_pcm:
+                found += early_sound(name, number, early_s, f"{name} begins with the picture")
+            elif self._container in _ISO:
+                found += early_sound(name, number, early_s, f"in {name} it is there, and not played")
         if self._shown_otherwise:
             found.append(
                 Problem(

@@ -38,7 +38,7 @@ _KINDS: dict[str, type[np.generic]] = {"s16": np.int16, "s32": np.int32, "flt": 
 # Sound clocks run a little off the picture's; less than this apart, sound runs on, for nobody wants clicks.
 _RUNS_ON_S = Fraction(1, 250)
 _SILENCE_BLOCK = 48_000
-_STORED = np.int32(-256)
+_UPPER_BITS, _UPPER = 24, np.int32(-256)
 # An envelope is measured over blocks of this length; what an encoder changes of it, in full scales and as a share.
 _BLOCK_S = 0.1
 _QUIET, _LOUDER = 0.01, 0.3
@@ -96,7 +96,10 @@ def sounds_like(mine: tuple[float, ...], theirs: tuple[float, ...]) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class SoundRemark:
-    """What a person should know of one place in a sound track: `kind` is "silence", "cut", "clipped" or "layout"."""
+    """What a person should know of one place in a sound track.
+
+    `kind` is "silence", "cut", "early" (before the first picture), "clipped" or "layout".
+    """
 
     kind: str
     track: int
@@ -171,9 +174,9 @@ class SoundTrack:
         self._note_clipping(frame, time_s)
         for plain in self._plain(frame, time_s):
             samples = cast(Samples, samples_of(plain))
-            if self._format == "s32":
-                # Encoders store the upper 24 bits; a lossy source decodes to more.
-                samples = cast(Samples, cast(Any, samples) & _STORED)
+            if self._format == "s32" and self.coding.bits == _UPPER_BITS:
+                # A lossy source decodes to more.
+                samples = cast(Samples, cast(Any, samples) & _UPPER)
             place = round(time_s * self.rate)
             if self._next is None:
                 # What was heard before the first picture, no reader would play: containers hide it.
@@ -231,8 +234,13 @@ class SoundTrack:
         return self._clipped
 
     def _without_first(self, samples: Samples, count: int, time_s: Fraction) -> Samples:
-        if time_s > 0:
-            self._remark("cut", time_s, min(count, samples.shape[1] // self.channels))
+        cut = min(count, samples.shape[1] // self.channels)
+        # What lies before the first picture is no stretch that is there twice.
+        before = min(cut, max(0, -round(time_s * self.rate)))
+        if before:
+            self._remark("early", time_s, before)
+        if cut > before and time_s > 0:
+            self._remark("cut", time_s, cut)
         return samples[:, count * self.channels :]
 
     def _silence(self, count: int, time_s: Fraction) -> Iterator[av.Packet[Any]]:

@@ -15,25 +15,27 @@ _AAC_LAYOUTS = {"mono", "stereo", "3.0", "4.0", "5.0", "5.1", "7.1"}
 _AAC_BITS_A_CHANNEL = 128_000
 # What FLAC takes so many channels for, whatever they are; it holds no more than eight [RFC9639, 9.1.3].
 _FLAC_LAYOUTS = {"mono", "stereo", "3.0", "quad", "5.0", "5.0(side)", "5.1", "5.1(side)", "6.1", "7.1"}
-_FLAC_CHANNELS = 8
+_FLAC_CHANNELS, _FLAC_BITS = 8, 24
 _FLAC_SHARE = 0.6
 
 
 @dataclass(frozen=True, slots=True)
 class SoundCoding:
-    """How one track is encoded. `samples` go into the encoder: "s16", "s32" (its upper 24 bits) or "flt"."""
+    """How one track is encoded. `samples` go into the encoder: "s16", "s32" (its upper `bits`) or "flt"."""
 
     encoder: str
     samples: str
     # Whether the same samples come out again.
     exact: bool = True
     bit_rate: int = 0
+    # Of each sample that are stored; of what was encoded with losses, more would be noise.
+    bits: int = 24
 
     def bytes_a_second(self, sound: SoundFormat) -> float:
         """About how much it takes."""
         if self.bit_rate:
             return self.bit_rate / 8
-        plain = {"s16": 2, "s32": 3, "flt": 4}[self.samples] * sound.channels * sound.rate
+        plain = {"s16": 2, "s32": self.bits // 8, "flt": 4}[self.samples] * sound.channels * sound.rate
         return plain * (_FLAC_SHARE if self.encoder == "flac" else 1)
 
 
@@ -42,7 +44,8 @@ def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
 
     FLAC knows channels by their number alone: where it would take them for others, they become plain PCM.
 
-    Plain PCM has 16 bits where the source has no more, floats where it floats, else 24: nothing is rounded away.
+    Plain PCM has 16 bits where the source has no more, 32 where it has more than 24, floats where it floats, else 24:
+    nothing is rounded away.
 
     Args:
         codec: one of `CODECS` but "none".
@@ -53,6 +56,8 @@ def coding_of(codec: str, sound: SoundFormat) -> SoundCoding:
     samples = "s16" if sound.bit_depth is not None and sound.bit_depth <= 16 else "s32"
     layout = layout_name(sound.layout)
     kept_by_flac = layout in _FLAC_LAYOUTS or not names_places(sound.layout)
+    if sound.bit_depth is not None and sound.bit_depth > _FLAC_BITS and not sound.floating:
+        return SoundCoding("pcm_s32le", "s32", bits=32)
     if codec in {"aac", "flac"} and sound.channels <= _FLAC_CHANNELS and kept_by_flac:
         return SoundCoding("flac", samples)
     plain = "flt" if sound.floating else samples

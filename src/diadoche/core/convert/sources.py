@@ -20,11 +20,15 @@ from diadoche.core.run import Run, Unit
 
 @dataclass(frozen=True, slots=True)
 class Provenance:
-    """Where pictures come from: the files, when they were recorded, and what else lies in them, by kind."""
+    """Where pictures come from: the files, when they were recorded, and what else lies in them, by kind.
+
+    `more_pictures` is how many picture tracks the files hold beside the one that is taken.
+    """
 
     originals: tuple[Path, ...]
     start: datetime | None = None
     data: tuple[str, ...] = ()
+    more_pictures: int = 0
 
 
 class PictureSource(Protocol):
@@ -66,7 +70,9 @@ class FileSource:
         self.picture = PictureFormat.of(facts)
         self.sounds = tuple(SoundFormat.of(track) for track in facts.audio)
         self._run = Run(paths, self.picture.rate if self.picture.even else None, sounds)
-        self.provenance = Provenance((*self._run.paths, *self._run.sounds), facts.start, facts.data)
+        self.provenance = Provenance(
+            (*self._run.paths, *self._run.sounds), facts.start, facts.data, len(facts.video) - 1
+        )
         self._container = facts.container
 
     def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:

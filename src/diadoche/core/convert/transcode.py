@@ -316,7 +316,7 @@ class _Encoding:
         if self._levels.guessed:
             yield guessed_colours(name, self._levels.guessed)
         yield from picture_remarks(name, self._timing.map, first, self._rate, is_part=is_part)
-        yield from sound_remarks(name, self._target.sounds)
+        yield from sound_remarks(name, self._target.sounds, is_part=is_part)
         yield from layouts_told(name, [sound.layout for sound in self._source.sounds], self._layouts)
         wanted = self._end - self._first if self._end is not None else 0
         # Film that comes off its video clock may begin and end in the middle of its turns.
@@ -326,6 +326,8 @@ class _Encoding:
             yield remark(name, what, "Set the marks anew if there should be more.")
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
+        if more := self._source.provenance.more_pictures:
+            yield remark(name, f"{count_text(more, 'further picture track')} of the original: {name} goes without.")
         comes_along = self._target.holds_boxes and not is_part and not first
         left = [
             each for each in (self._kept.lost if comes_along else self._source.provenance.data) if each != "timecode"

@@ -380,7 +380,8 @@ class _PartReader:
         base = self._stream.time_base or Fraction(1, 90_000)
         # Where pictures are stored in another order than they are shown in, those before a key picture may rest on the
         # one before that.
-        back_s = _BACK_S if self._stream.codec_context.has_b_frames or self._index() is None else 1 / self._rate
+        reordered = self._stream.codec_context.has_b_frames or self._index() is None
+        back_s = max(_BACK_S, 2 / self._rate) if reordered else 1 / self._rate
         # Before the start too: transport streams are entered a little after the place that is asked for.
         wanted_s = self._start_s + picture / self._rate - back_s
         seek_to_key(self._media, self._stream, int(wanted_s / base))
