@@ -37,6 +37,8 @@ _PASSED_PACKETS = 64
 # A frame has places for so many planes; a null stands behind those that are not used.
 _PLANES_ENDED_BY_NULL = 8
 _SAMPLE_KINDS = {"u8": np.uint8, "s16": np.int16, "s32": np.int32, "flt": np.float32, "dbl": np.float64}
+# By so many pictures one is stored before it is shown, at most [H264, A.3.1, MaxDpbFrames].
+_REORDERED = 16
 # As the media library calls them.
 _INDEXED = frozenset({"mov", "matroska", "avi"})
 
@@ -243,6 +245,8 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
         av.error.FFmpegError: the file cannot be entered there.
     """
     begin, second = stream.start_time or 0, max(1, int(1 / (stream.time_base or Fraction(1, 25))))
+    # The first picture is decoded that much sooner than it is shown, at most, and streams are entered by that time.
+    sooner = int(_REORDERED * second / (stream.average_rate or 25))
     told = tells_key_pictures(media)
     back = 0
     while True:
@@ -253,7 +257,7 @@ def seek_to_key(media: InputContainer, stream: VideoStream, ticks: int) -> None:
         found = _key_comes_by(media, stream, ticks)
         # The packets that were looked at are read again.
         _enter(media, stream, wanted)
-        if found or wanted <= begin - second:
+        if found or wanted <= begin - second - sooner:
             return
         back = max(second // 2, 2 * back)
 
