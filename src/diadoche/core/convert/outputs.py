@@ -59,13 +59,22 @@ def failed(source: tuple[str, ...], recipe: str, problem: Problem) -> Output:
     return Output(source, "", recipe, 0, 0, None, None, None, 0, 0, 0.0, (problem,))
 
 
-def withheld(name: str, what: str, findings: tuple[Finding, ...] = ()) -> Problem:
-    """The problem of an output that failed its check, with the place that failed first: it is not delivered."""
+def withheld(name: str, what: str, findings: tuple[Finding, ...] = (), causes: tuple[str, ...] = ()) -> Problem:
+    """The problem of an output that failed its check, with the place that failed first: it is not delivered.
+
+    Args:
+        name: of the output.
+        what: failed.
+        findings: of its check.
+        causes: what is known of its source that it may come of, in sentences.
+    """
     wrong = next((each for each in findings if each.kind in {"changed", "out of step"}), None)
     where = f"; picture {wrong.picture} at {wrong.time_s:.2f} s: {wrong.words}" if wrong is not None else ""
     return Problem(
-        f"{name} failed its check ({what}{where}) and was not kept.",
+        " ".join((f"{name} failed its check ({what}{where}) and was not kept.", *causes)),
         name,
         "The originals are untouched.",
-        "Try again; if it fails again, look at the clip for damage, or choose another recipe.",
+        "Rewrap or convert the files of the clip one by one."
+        if causes
+        else "Try again; if it fails again, look at the clip for damage, or choose another recipe.",
     )

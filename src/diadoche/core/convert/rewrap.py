@@ -21,7 +21,7 @@ from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.read_back import ReadBack, read_back
-from diadoche.core.convert.remarks import early_sound, layouts_told
+from diadoche.core.convert.remarks import early_sound, layouts_told, remark
 from diadoche.core.convert.source_index import Instants, InstantsBeside
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
@@ -97,7 +97,9 @@ def rewrap(
         size if delivered else 0,
         facts.size_bytes,
         time.monotonic() - began_s,
-        (*copying.problems(name), *proof.problems) if delivered else (proof.why_withheld(name),),
+        (*copying.problems(name), *proof.problems)
+        if delivered
+        else (proof.why_withheld(name, facts.span_differences),),
         proof.findings,
     )
 
@@ -122,13 +124,13 @@ class _Proof:
         decodes = self.pictures is not False and (self.checks is None or self.checks.passed)
         return self.packets and self.in_step and self.data and not self.decoded_otherwise and decodes
 
-    def why_withheld(self, name: str) -> Problem:
+    def why_withheld(self, name: str, causes: tuple[str, ...]) -> Problem:
         told = [] if self.data else ["data tracks differ"]
         told += [*([] if self.packets else ["packets differ"]), *([] if self.in_step else ["pictures are out of step"])]
         told += [f"its head does not say: {each}" for each in self.decoded_otherwise]
         told += ["pictures differ"] if self.pictures is False else []
         told += [self.checks.failures()] if self.checks is not None and not self.checks.passed else []
-        return withheld(name, ", ".join(told), self.findings)
+        return withheld(name, ", ".join(told), self.findings, causes)
 
 
 def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch | None, *, everything: bool) -> _Proof:
@@ -361,6 +363,8 @@ class _Copying:
                     "Keep the original beside it if that is needed.",
                 )
             )
+        for words in self.facts.span_differences:
+            found.append(remark(name, f"{words[:-1]}; {name} says what the first one says."))
         for number, early_s in self._early_s.items():
             if number - 1 in self.as_pcm:
                 found += early_sound(name, number, early_s, f"{name} begins with the picture")

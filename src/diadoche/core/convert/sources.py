@@ -22,13 +22,15 @@ from diadoche.core.run import Run, Unit
 class Provenance:
     """Where pictures come from: the files, when they were recorded, and what else lies in them, by kind.
 
-    `more_pictures` is how many picture tracks the files hold beside the one that is taken.
+    `more_pictures` is how many picture tracks the files hold beside the one that is taken; `span_differences`, what
+    later files say otherwise than the first.
     """
 
     originals: tuple[Path, ...]
     start: datetime | None = None
     data: tuple[str, ...] = ()
     more_pictures: int = 0
+    span_differences: tuple[str, ...] = ()
 
 
 class PictureSource(Protocol):
@@ -70,9 +72,8 @@ class FileSource:
         self.picture = PictureFormat.of(facts)
         self.sounds = tuple(SoundFormat.of(track) for track in facts.audio)
         self._run = Run(paths, self.picture.rate if self.picture.even else None, sounds)
-        self.provenance = Provenance(
-            (*self._run.paths, *self._run.sounds), facts.start, facts.data, len(facts.video) - 1
-        )
+        originals = (*self._run.paths, *self._run.sounds)
+        self.provenance = Provenance(originals, facts.start, facts.data, len(facts.video) - 1, facts.span_differences)
         self._container = facts.container
 
     def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:

@@ -122,7 +122,9 @@ def convert(
         checks, findings = job.check(made.part, Share(watch, 0.95, 1))
         size = size_of(made.part)
         made.withheld = not checks.passed
-    told = (*losses, *job.problems(name)) if checks.passed else (withheld(name, checks.failures(), findings), *losses)
+    told = (*losses, *job.problems(name))
+    if not checks.passed:
+        told = (withheld(name, checks.failures(), findings, provenance.span_differences), *losses)
     return Output(
         tuple(str(path) for path in provenance.originals),
         str(made.final) if checks.passed else "",
@@ -326,6 +328,8 @@ class _Encoding:
             yield remark(name, what, "Set the marks anew if there should be more.")
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
+        for words in self._source.provenance.span_differences:
+            yield remark(name, f"{words[:-1]}; {name} says what the first one says.")
         if more := self._source.provenance.more_pictures:
             yield remark(name, f"{count_text(more, 'further picture track')} of the original: {name} goes without.")
         comes_along = self._target.holds_boxes and not is_part and not first

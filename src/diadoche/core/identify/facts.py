@@ -86,6 +86,8 @@ class VideoFacts:
     has_alpha: bool = False
     # Whether left and right change places for showing, before pictures are turned by `rotation`.
     mirrored: bool = False
+    # A digest of what its file's head tells the decoder; empty where it tells nothing.
+    decoder_head: str = ""
 
     @property
     def labels(self) -> PictureLabels | None:
@@ -198,6 +200,8 @@ class Facts:
     sound_apart: bool = False
     # Degrees of arc across and down that the picture (of one eye) spans; None where nothing tells it.
     field_of_view_deg: tuple[Fraction, Fraction] | None = None
+    # What its later spans say otherwise than the first, in words; among its problems too.
+    span_differences: tuple[str, ...] = ()
 
     @property
     def pictures(self) -> int:

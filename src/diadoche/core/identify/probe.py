@@ -30,6 +30,7 @@ from diadoche.core.identify.looking import looked_at
 from diadoche.core.identify.looks import Seen
 from diadoche.core.identify.origin import written_by
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
+from diadoche.core.identify.span_differences import span_differences
 from diadoche.core.identify.sphere import placed
 from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
@@ -130,12 +131,14 @@ def _together(bare: Facts, spans: Sequence[Facts]) -> Facts:
     """Facts of spans that each have an index of their own: the first one's, and the sums."""
     first = spans[0]
     frames = [span.frames for span in spans]
+    differing = span_differences(spans)
     return replace(
         first,
         size_bytes=bare.size_bytes,
         duration_s=sum(span.duration_s for span in spans),
         frames=sum(each or 0 for each in frames) if all(frames) else None,
-        problems=tuple(problem for span in spans for problem in span.problems),
+        problems=(*(problem for span in spans for problem in span.problems), *differing),
+        span_differences=tuple(problem.what for problem in differing),
     )
 
 

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import cast
 
 import av
+import xxhash
 from av.audio.codeccontext import AudioCodecContext
 from av.audio.stream import AudioStream
 from av.container import InputContainer
@@ -179,6 +180,7 @@ def video_facts(
         gaps=cadence.gaps,
         has_alpha=pixels is not None and not pixels.has_palette and len(pixels.components) in {2, 4},
         mirrored=oriented.mirrored,
+        decoder_head=xxhash.xxh3_64_hexdigest(context.extradata) if context.extradata else "",
     )
 
 
