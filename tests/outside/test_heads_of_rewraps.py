@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import shutil
+import zlib
 from pathlib import Path
 
 import pytest
@@ -12,9 +14,11 @@ from diadoche.core.boxes import find, inner_boxes, movie_payload
 from diadoche.core.convert import rewrap as rewrapping
 from diadoche.core.convert.outputs import Output
 from diadoche.core.convert.read_back import ReadBack, read_back
+from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.rewrap import rewrap
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
+from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.outside.numbered import ffmpeg
 from tests.outside.public_tools import ffprobe, picture_digests
 
@@ -64,11 +68,57 @@ def test_pixels_keep_their_shape_where_the_head_alone_tells_it(tmp_path: Path, c
     assert not any("says" in each.what for each in output.problems)
     if encoder == "v210":
         return
-    # The writer of Matroska takes none from here: that is said.
     output = rewrapped(source, tmp_path / "mkv", "mkv")
     assert output.output, output.problems
-    assert any("shape of a pixel 4:3" in each.what for each in output.problems)
-    assert identify([Path(output.output)]).video[0].pixel_aspect == 1
+    assert float(MediaInfo.parse(output.output).video_tracks[0].pixel_aspect_ratio) == pytest.approx(4 / 3, abs=0.001)
+    assert picture_digests(output.output) == picture_digests(str(source))
+    assert_whole(Path(output.output))
+
+
+def assert_whole(path: Path) -> None:
+    """Each sum of a Matroska file's head is right, and its list of contents points to what it names [RFC8794, RFC9559]."""
+    data = path.read_bytes()
+    segment = data.index(b"\x18\x53\x80\x67") + 12
+    seen, place = {}, segment
+    while place < len(data):
+        first = data[place]
+        name_bytes = 9 - first.bit_length()
+        size_bytes = 9 - data[place + name_bytes].bit_length()
+        field = int.from_bytes(data[place + name_bytes : place + name_bytes + size_bytes], "big")
+        size = field & ((1 << 7 * size_bytes) - 1)
+        begin = place + name_bytes + size_bytes
+        body = data[begin : begin + size]
+        seen[place - segment] = data[place : place + name_bytes]
+        if body[:2] == b"\xbf\x84":
+            assert int.from_bytes(body[2:6], "little") == zlib.crc32(body[6:]), data[place : place + name_bytes]
+        if first == 0x11:
+            seeks = body
+        place = begin + size
+    assert place == len(data)
+    entries = re.findall(rb"\x53\xab\x84(....)\x53\xac([\x81-\x88])", seeks, re.DOTALL)
+    assert len(entries) >= 3
+    for match in re.finditer(rb"\x53\xab\x84(....)\x53\xac([\x81-\x88])", seeks, re.DOTALL):
+        length = match[2][0] & 15
+        assert seen[int.from_bytes(seeks[match.end() : match.end() + length], "big")] == match[1]
+
+
+@pytest.mark.parametrize(("shape", "size"), [("16/15", "720x576"), ("32/27", "720x480"), ("4/3", "320x240")])
+def test_a_conversion_to_matroska_keeps_the_shape_of_its_pixels(tmp_path: Path, shape: str, size: str) -> None:
+    source = made(tmp_path / "in.mov", "-s", size, "-vf", f"setsar={shape}", "-c:v", "mpeg4", "-q:v", "3")
+    told = identify([source]).video[0].pixel_aspect
+    output = perform_make(MakeRequest((source,), recipes()["ffv1"], tmp_path / "out"), Watch())
+    assert output.output, output.problems
+    assert ffprobe(Path(output.output))["streams"][0]["sample_aspect_ratio"] == f"{told.numerator}:{told.denominator}"
+    assert told != 1
+    assert not any("does not say" in each.what and "shape" in each.what for each in output.problems)
+    assert_whole(Path(output.output))
+
+
+def test_a_container_that_takes_no_shape_is_told(tmp_path: Path) -> None:
+    source = made(tmp_path / "in.mov", "-vf", "setsar=4/3", "-c:v", "libx264", "-pix_fmt", "yuv420p")
+    output = perform_make(MakeRequest((source,), recipes()["vc3-hq-mxf"], tmp_path / "out"), Watch())
+    assert output.output, output.problems
+    assert any("shape of a pixel 4:3, not 1:1" in each.what for each in output.problems)
 
 
 def test_a_head_that_names_another_kind_is_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

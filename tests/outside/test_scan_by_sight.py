@@ -77,3 +77,12 @@ def test_fine_patterns_that_move_are_no_fields(tmp_path: Path, period: int, step
         given=b"".join(pictures),
     )
     assert identify([path], "looked").video[0].scan in {"progressive", "undecided"}
+
+
+@pytest.mark.parametrize("rate", ["50", "60000/1001", "120"])
+def test_faster_than_any_fields_are_whole_pictures(tmp_path: Path, rate: str) -> None:
+    # A fine pattern that moves, which `idet` takes for fields at every rate.
+    path = tmp_path / "in.mp4"
+    ffmpeg("-f", "lavfi", "-i", f"testsrc2=s=320x240:r={rate}:d=1", "-c:v", "libx264", path)
+    video = identify([path]).video[0]
+    assert (video.scan, video.field_order, video.interlaced) == ("progressive", None, False)

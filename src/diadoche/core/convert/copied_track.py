@@ -130,6 +130,7 @@ class CopiedTrack:
         self.codec, self.extradata = codec, cast(Any, source.codec_context).extradata
         # What its source says of its pictures.
         self.head = PictureHead.of(source) if isinstance(source, VideoStream) else None
+        self.pixel_aspect = Fraction((isinstance(source, VideoStream) and source.sample_aspect_ratio) or 1)
         # What is known of the packets, or samples, that went in.
         self.noted: PacketFingerprints | TrackDigest | SampleDigest
         self._pcm: SoundTrack | None = None

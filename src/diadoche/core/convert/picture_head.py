@@ -11,11 +11,12 @@ from fractions import Fraction
 
 from av.video.stream import VideoStream
 
+from diadoche.core.identify.facts import Color
 from diadoche.core.identify.tracks import decoder_of, video_facts
 
 _UNSAID = {"", "unspecified", "undecided", "None"}
 # What every reader takes for granted where nothing is told.
-_TAKEN_FOR_GRANTED = {"1:1", "progressive"}
+_TAKEN_FOR_GRANTED = {"1:1", "progressive", "limited"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +36,8 @@ class PictureHead:
             "kind of samples": str(context.pix_fmt) if context is not None else "",
         }
         aspect: Fraction | None = stream.sample_aspect_ratio
-        color = facts.color
+        # Samples of RGB have no matrix, and no other range.
+        color = facts.color if facts.chroma != "RGB" else Color(facts.color.primaries, facts.color.transfer)
         showing = {
             "shape of a pixel": f"{aspect.numerator}:{aspect.denominator}" if aspect else "",
             "primaries": color.primaries,
@@ -54,6 +56,20 @@ class PictureHead:
     def shown_otherwise(self, output: PictureHead) -> tuple[str, ...]:
         """What an output tells otherwise than this source, or not at all, of how its pictures are shown."""
         return _differing(self.showing, output.showing)
+
+
+def shown_otherwise(stream: VideoStream, shape: Fraction, color_range: str) -> tuple[str, ...]:
+    """What an output does not say of its pictures.
+
+    Args:
+        stream: its picture track.
+        shape: how wide a pixel is for its height.
+        color_range: the name of its range.
+    """
+    wanted = {"shape of a pixel": f"{shape.numerator}:{shape.denominator}"}
+    if not stream.format.is_rgb:
+        wanted["range"] = color_range
+    return _differing(wanted, PictureHead.of(stream).showing)
 
 
 def _differing(source: dict[str, str], output: dict[str, str]) -> tuple[str, ...]:

@@ -17,6 +17,7 @@ from diadoche.core.convert.copied_track import CopiedTrack, reordering, sound_th
 from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there, says_sphere, what_to_keep, write_kept
+from diadoche.core.convert.matroska_shape import write_pixel_aspects
 from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
@@ -273,6 +274,9 @@ class _Copying:
         Raises:
             OSError: a sample cannot be read, or the output not written.
         """
+        if self._container == "mkv":
+            with writing(part):
+                write_pixel_aspects(part, [track.pixel_aspect for track in self._tracks if track.head is not None])
         if not self._keeps_boxes and self._sphere is None:
             return
         self.kept = self._to_keep(self.run.begins_s)

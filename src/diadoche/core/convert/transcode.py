@@ -19,6 +19,7 @@ from diadoche.core.convert.formats import PictureFormat
 from diadoche.core.convert.kept_boxes import Kept, is_all_there
 from diadoche.core.convert.new_output import new_file, output_name, size_of
 from diadoche.core.convert.outputs import Output, withheld
+from diadoche.core.convert.picture_head import shown_otherwise
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe
 from diadoche.core.convert.remarks import guessed_colours, layouts_told, picture_remarks, remark, sound_remarks
@@ -174,6 +175,8 @@ class _Encoding:
         self._kept = Kept()
         # What the output says its channels are; known when it was checked.
         self._layouts: list[str] = []
+        # And what it does not say of how its pictures are shown.
+        self._unsaid: tuple[str, ...] = ()
         self.decoded = 0
 
     @property
@@ -292,16 +295,18 @@ class _Encoding:
         """
         if not self._kept.is_empty:
             self._kept = self._what_to_keep()
-            self._target.finish(part, self._kept)
+        self._target.finish(part, self._kept)
 
     # -- what is known afterwards --------------------------------------------------------------
 
     def check(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Holds the output against what went in, and against the source's own instants."""
         checks, findings = self._target.examine(part, watch)
-        if self._target.sounds:
+        if not self._target.is_folder:
+            out = self._plan.out
             with opened([part]) as media:
                 self._layouts = sound_layouts(media)
+                self._unsaid = shown_otherwise(media.streams.video[0], out.pixel_aspect, out.color.range)
         if not self._kept.is_empty:
             checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
         first, found, plan = self._timing.begins or 0, self._timing.map, self._plan
@@ -328,6 +333,9 @@ class _Encoding:
             yield remark(name, what, "Set the marks anew if there should be more.")
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
+        if self._unsaid:
+            words = f"{name} does not say of its pictures what is true of them: {'; '.join(self._unsaid)}."
+            yield remark(name, words, "Set it where the film is edited, or choose a recipe in MOV.")
         for words in self._source.provenance.span_differences:
             yield remark(name, f"{words[:-1]}; {name} says what the first one says.")
         if more := self._source.provenance.more_pictures:

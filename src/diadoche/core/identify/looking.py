@@ -21,6 +21,8 @@ from diadoche.core.media import pictures_near
 
 _PLACES = (Fraction(1, 10), Fraction(1, 2), Fraction(9, 10))
 _PICTURES_A_LOOK = 7
+# Nothing is scanned in more than 60 fields a second, two of them a picture [BT709-6, part 2, 4; BT601-7].
+_MOST_INTERLACED = Fraction(31)
 
 
 def looked_at(facts: Facts, paths: Sequence[Path], media: InputContainer, seen: Seen) -> Facts:
@@ -62,6 +64,9 @@ def _window(media: InputContainer, stream: VideoStream, at_s: float, seen: Seen,
 
 
 def _seen(video: VideoFacts, verdict: ScanVerdict) -> VideoFacts:
+    if video.frame_rate > _MOST_INTERLACED and verdict.scan in {"interlaced", "mixed"}:
+        # What looks like fields is a fine pattern that moves, where the file says nothing of them either.
+        verdict = ScanVerdict("undecided" if video.scan_flagged == "interlaced" else "progressive")
     order = verdict.field_order
     if verdict.scan == "undecided":
         order = video.field_order

@@ -220,7 +220,7 @@ def _chroma(pixels: av.VideoFormat | None) -> str:
     if len(pixels.components) < 3:
         return "4:0:0"
     wide, high = pixels.chroma_width(8), pixels.chroma_height(8)
-    return {(4, 4): "4:2:0", (4, 8): "4:2:2", (8, 8): "4:4:4", (2, 8): "4:1:1", (8, 4): "4:4:0"}.get(
+    return {(4, 4): "4:2:0", (4, 8): "4:2:2", (8, 8): "4:4:4", (2, 8): "4:1:1", (8, 4): "4:4:0", (2, 2): "4:1:0"}.get(
         (wide, high), "unknown"
     )
 

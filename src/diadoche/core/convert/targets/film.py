@@ -19,6 +19,7 @@ from diadoche.core.convert.check import Checks, Expected, Finding
 from diadoche.core.convert.dates import write_dates
 from diadoche.core.convert.examine import examine
 from diadoche.core.convert.kept_boxes import Kept, write_kept
+from diadoche.core.convert.matroska_shape import write_pixel_aspects
 from diadoche.core.convert.new_output import muxing
 from diadoche.core.convert.packet_decoder import PacketDecoder
 from diadoche.core.convert.picture_check import PictureCheck
@@ -164,14 +165,16 @@ class Film:
                 self._container.mux(packet)
 
     def finish(self, part: Path, kept: Kept) -> None:
-        """Adds tracks and boxes.
+        """Adds tracks and boxes, and what the muxer does not write.
 
         Raises:
             TargetError: the output cannot be written.
         """
-        if self.holds_boxes and not kept.is_empty:
-            with writing(part):
+        with writing(part):
+            if self.holds_boxes:
                 write_kept(part, kept)
+            if self._plan.recipe.container.name == "mkv":
+                write_pixel_aspects(part, [self._plan.out.pixel_aspect])
 
     def examine(self, part: Path, watch: Watch) -> tuple[Checks, tuple[Finding, ...]]:
         """Proves that it holds what was decoded while it was made, or decodes it to its end."""
