@@ -8,10 +8,13 @@ import pytest
 
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.rewrap import rewrap
+from diadoche.core.errors import RequestError
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.outside.numbered import ffmpeg
+from tests.outside.public_tools import picture_digests
+from tests.outside.two_entries_by_hand import joined
 
 H264 = ("-c:v", "libx264", "-color_primaries", "bt709", "-color_trc", "bt709", "-colorspace", "bt709")
 HEVC = ("-c:v", "libx265", "-tag:v", "hvc1", "-x265-params")
@@ -80,3 +83,40 @@ def test_another_rate_is_named(tmp_path: Path, way: str) -> None:
     delivered, said = told(spans, way, tmp_path / "out")
     assert not delivered
     assert "C1.mov is not like C0.mov, before it in the same clip: rate 50, not 25." in said
+
+
+def halves(folder: Path, *codings: tuple[str, ...]) -> tuple[Path, list[str]]:
+    """One track that goes on by another entry, and the digests of its pictures."""
+    parts = [folder / f"half{number}.mov" for number in range(2)]
+    for number, (part, coding) in enumerate(zip(parts, codings, strict=True)):
+        look = f"testsrc2=s=320x240:r=25:d=1,hue=h={90 * number}"
+        ffmpeg("-f", "lavfi", "-i", look, *coding, part)
+    path = joined(parts[0], parts[1], folder / "in.mov")
+    digests = [digest for part in parts for digest in picture_digests(str(part))]
+    assert identify([path]).frames == len(digests) == 50
+    return path, digests
+
+
+def test_a_track_that_goes_on_by_other_parameters(tmp_path: Path) -> None:
+    path, digests = halves(tmp_path, *((*HEVC, f"log-level=none:bframes=0:ctu={unit}") for unit in (64, 32)))
+    output = rewrap([path], identify([path]), tmp_path / "out", Watch())
+    assert output.output, output.problems
+    # Nobody but both decoders can tell whether each half is read by its own.
+    assert output.pictures_identical
+    assert picture_digests(output.output) == digests
+    made = perform_make(MakeRequest((path,), recipes()["ffv1"], tmp_path / "ffv1"), Watch())
+    assert picture_digests(made.output) == digests
+    with pytest.raises(RequestError, match=r"other parameters for its decoder at 1\.00 s"):
+        rewrap([path], identify([path]), tmp_path / "mkv", Watch(), container="mkv")
+    assert not list((tmp_path / "mkv").iterdir())
+
+
+def test_half_of_the_pictures_is_not_all_of_them(tmp_path: Path, way: str) -> None:
+    # The media library leaves out what has another entry than the first: half as many, as if they were fields.
+    path, _digests = halves(tmp_path, *(("-c:v", "prores_ks", "-profile:v", profile) for profile in "13"))
+    facts = identify([path])
+    assert "pictures of several kinds in one track (apcs, apch)" in facts.problems[-1].what
+    delivered, said = told([path], way, tmp_path / "out")
+    assert not delivered
+    assert "of several kinds in one track (apcs, apch)" in said
+    assert not list((tmp_path / "out").iterdir())

@@ -89,6 +89,8 @@ class TrackHead:
     handler: str
     entry: str
     name: str
+    # Of all its sample entries, where it has several.
+    more_entries: tuple[str, ...] = ()
     orientation: Orientation = AS_RECORDED
     sphere: SphereHead = field(default_factory=SphereHead)
     edits: tuple[Edit, ...] = ()
@@ -126,10 +128,12 @@ def _track_head(track: bytes, movie_scale: int) -> TrackHead:
     handler_box = next(find(track, "mdia", "hdlr"), b"")
     handler = handler_box[8:12].decode("latin-1")
     entries = next(find(track, "mdia", "minf", "stbl", "stsd"), b"")[8:]
-    kind, body = next(inner_boxes(entries), ("", b""))
+    kinds = list(inner_boxes(entries))
+    kind, body = kinds[0] if kinds else ("", b"")
     media_scale = timescale_of(next(find(track, "mdia", "mdhd"), b""))
     edits = edits_of(track, movie_scale, media_scale)
-    head = TrackHead(handler, kind, _handler_name(handler_box), edits=edits)
+    more = tuple(each for each, _body in kinds[1:])
+    head = TrackHead(handler, kind, _handler_name(handler_box), more, edits=edits)
     if kind == "tmcd":
         return replace(head, timecode_rate=_timecode_rate(body))
     if handler != "vide":

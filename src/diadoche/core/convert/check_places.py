@@ -58,22 +58,23 @@ def shown_as(instants: Instants, rate: Fraction, rate_out: Fraction) -> Instants
         rate_out: twice that where each field becomes a picture, four fifths where film comes off its video clock.
     """
     if rate_out == 2 * rate:
-        whole = instants[::2] if _are_fields(instants, rate) else instants
+        whole = instants[::2] if are_fields(instants, rate) else instants
         return np.sort(np.concatenate([whole, whole + 0.5 / float(rate)]))
     if rate_out < rate:
-        whole = instants[::2] if _are_fields(instants, rate) else instants
+        whole = instants[::2] if are_fields(instants, rate) else instants
         count = round(len(whole) * float(rate_out / rate))
         film: Instants = whole[0] + np.arange(count) / float(rate_out)
         return film
     return instants
 
 
-def all_are_there(found: PictureMap, instants: Instants | None, *, film: bool = False) -> bool:
+def all_are_there(found: PictureMap, instants: Instants | None, rate: Fraction, *, film: bool = False) -> bool:
     """Whether every picture that a source codes is in the output, or is known not to be.
 
     Args:
         found: which picture stands where.
         instants: when pictures are to be shown, by `shown_as`; None where that is not known.
+        rate: at which they are to be shown.
         film: whether film came off its video clock: it may begin and end in the middle of its turns.
     """
     if instants is None:
@@ -81,11 +82,17 @@ def all_are_there(found: PictureMap, instants: Instants | None, *, film: bool = 
     known = len(set(found.times_s)) + len(found.left_out_s) + len(found.missing_s)
     if film:
         return abs(known - len(instants)) <= 1 + len(found.missing_s)
-    # Fields that are coded by themselves have an instant each.
-    return known in {len(instants), (len(instants) + 1) // 2}
+    # Half as many are all of them only where each field has an instant.
+    return known == len(instants) or (known == (len(instants) + 1) // 2 and are_fields(instants, rate))
 
 
-def _are_fields(instants: Instants, rate: Fraction) -> bool:
+def are_fields(instants: Instants, rate: Fraction) -> bool:
+    """Whether fields have an instant each: they follow each other twice as fast as pictures do.
+
+    Args:
+        instants: in the order of showing.
+        rate: of the pictures.
+    """
     return len(instants) > 1 and float(np.median(np.diff(instants))) < 0.75 / float(rate)
 
 

@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from diadoche.core.convert.check import MOST_FINDINGS, Checks, Finding
+from diadoche.core.convert.check_places import are_fields
 from diadoche.core.convert.comparing import Comparison, compare_decoded
 from diadoche.core.convert.copied_track import CopiedTrack, reordering, sound_that_begins_anew
 from diadoche.core.convert.dates import write_dates
@@ -141,8 +142,9 @@ def _prove(copying: _Copying, part: Path, beside: InstantsBeside, watch: Watch |
     data = copying.keeps_data(part)
     if watch is None:
         return _Proof(back.equal, not wrong, data, back.decoded_otherwise, findings=wrong)
-    # Where the original's stamps do not tell when its pictures are shown, only decoding both does.
-    everything = everything or there is None
+    # Where the original's stamps do not tell when its pictures are shown, only decoding both does; and where its head
+    # tells of two ways in which they are coded, whether each is read by its own.
+    everything = everything or there is None or copying.is_coded_anew
     found = compare_decoded(copying.run, part, copying.pictures, copying.as_pcm, watch, everything=everything)
     rate = copying.facts.video[0].frame_rate
     checks = Checks(
@@ -194,6 +196,8 @@ class _Copying:
         self._shown_otherwise: tuple[str, ...] = ()
         # By how much each sound track begins before the first picture, in seconds.
         self._early_s: dict[int, Fraction] = {}
+        # Whether a track goes on by other parameters for its decoder, which its head tells beside the first.
+        self.is_coded_anew = False
 
     @property
     def as_pcm(self) -> frozenset[int]:
@@ -245,9 +249,23 @@ class _Copying:
                             watch.step(Progress(min(self.pictures, expected), expected, "rewrapping"))
                     elif timed.track not in self._early_s:
                         self._note_beginning(timed)
+                    if timed.packets[0].has_sidedata("new_extradata"):
+                        self._begin_anew(timed)
                     self._tracks[timed.track].put(muxer, timed)
                 for track in self._tracks:
                     track.flush(muxer)
+
+    def _begin_anew(self, timed: TimedPacket) -> None:
+        self.is_coded_anew = True
+        if self._container not in _ISO:
+            path = self.run.paths[0]
+            raise RequestError(
+                f"{shown(path.name)} goes on by other parameters for its decoder at {float(timed.pts_s):.2f} s, and "
+                f"{self._container.upper()} tells one set for each track.",
+                path=path,
+                safe="The original is untouched; nothing was written.",
+                do="Rewrap it to MOV, or convert it.",
+            )
 
     def _note_beginning(self, timed: TimedPacket) -> None:
         """How early a sound track is first heard."""
@@ -337,7 +355,7 @@ class _Copying:
             return (Finding("out of step", 0, 0.0, words),)
         if there is None:
             return ()
-        if len(there) == 2 * len(instants_s):
+        if len(there) == 2 * len(instants_s) and are_fields(np.sort(there), rate):
             # Each field had a stamp of its own.
             there = there[::2]
         if len(there) != len(instants_s):

@@ -313,7 +313,9 @@ class _Encoding:
         instants = self._source.instants()
         there = None if instants is None else shown_as(instants, plan.source.rate, plan.whole.rate)
         wrong = placed_right(found, first, self._rate, there)
-        complete = self._is_part or all_are_there(found, there, film=plan.whole.rate < plan.source.rate)
+        complete = self._is_part or all_are_there(
+            found, there, plan.whole.rate, film=plan.whole.rate < plan.source.rate
+        )
         checks = replace(checks, sync=checks.sync and not wrong, frames=checks.frames and complete)
         return checks, (*findings, *wrong, *map_findings(found, self._rate, first))
 

@@ -200,7 +200,7 @@ class Facts:
     sound_apart: bool = False
     # Degrees of arc across and down that the picture (of one eye) spans; None where nothing tells it.
     field_of_view_deg: tuple[Fraction, Fraction] | None = None
-    # What its later spans say otherwise than the first, in words; among its problems too.
+    # What its later spans, or later pictures of a file, are otherwise than the first, in words; among its problems too.
     span_differences: tuple[str, ...] = ()
 
     @property

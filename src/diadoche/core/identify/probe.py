@@ -30,7 +30,7 @@ from diadoche.core.identify.looking import looked_at
 from diadoche.core.identify.looks import Seen
 from diadoche.core.identify.origin import written_by
 from diadoche.core.identify.pictures import raw_segment_facts, tiff_facts
-from diadoche.core.identify.span_differences import span_differences
+from diadoche.core.identify.span_differences import several_kinds, span_differences
 from diadoche.core.identify.sphere import placed
 from diadoche.core.identify.telemetry import has_places, track_name
 from diadoche.core.identify.tracks import (
@@ -220,6 +220,9 @@ def _probe(bare: Facts, paths: Sequence[Path], media: InputContainer, depth: Dep
         problems=problems,
     )
     facts = _with_writer(facts, media, beginning)
+    if several := several_kinds(paths[0], heads.tracks):
+        told = tuple(problem.what for problem in several)
+        facts = replace(facts, problems=(*facts.problems, *several), span_differences=told)
     if video and not still and (problem := no_rate(paths[0], video[0])) is not None:
         facts = replace(facts, problems=(*facts.problems, problem))
     seen = Seen()

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
 
+from diadoche.core.boxes import TrackHead
 from diadoche.core.codecnames import spoken_codec
 from diadoche.core.errors import Problem
 from diadoche.core.identify.facts import AudioFacts, Facts, VideoFacts
@@ -14,6 +15,7 @@ from diadoche.core.rates import spoken_rate
 
 # Heads tell rates that were rounded, of few pictures; any two that exist lie further apart, but for film and video.
 _NEAR = Fraction(1, 200)
+_SEEN_OR_HEARD = {"vide": "pictures", "soun": "sound"}
 
 
 def span_differences(spans: Sequence[Facts]) -> tuple[Problem, ...]:
@@ -41,6 +43,24 @@ def span_differences(spans: Sequence[Facts]) -> tuple[Problem, ...]:
                     span.path,
                     "Each file is whole by itself.",
                     "Rewrap or convert them one by one, if they are not one recording.",
+                )
+            )
+    return tuple(found)
+
+
+def several_kinds(path: Path, heads: Sequence[TrackHead]) -> tuple[Problem, ...]:
+    """Tracks whose heads name several codecs, one after the other: the media library gives what is of the first."""
+    found = []
+    for head in heads:
+        kinds = dict.fromkeys((head.entry, *head.more_entries))
+        if len(kinds) > 1 and head.handler in _SEEN_OR_HEARD:
+            found.append(
+                Problem(
+                    f"{shown(path.name)} holds {_SEEN_OR_HEARD[head.handler]} of several kinds in one track "
+                    f"({', '.join(kinds)}): what is of the first alone can be read here.",
+                    str(path),
+                    "It is untouched.",
+                    "Have the program that wrote it export it in one kind.",
                 )
             )
     return tuple(found)
