@@ -108,3 +108,21 @@ def test_pictures_seconds_apart_are_no_clock_that_starts_again(tmp_path: Path, e
         times = times_of(Path(output.output))
         assert [time - times[0] for time in times] == pytest.approx([2 * number for number in range(24)], abs=0.002)
     shows_each(source, (13, 14, 0, 23, 12, 11, 1))
+
+
+@pytest.mark.parametrize(("ending", "sound"), [("avi", "pcm_s16le"), ("flv", "aac")])
+def test_holes_between_pictures_stay_where_they_are(tmp_path: Path, ending: str, sound: str) -> None:
+    # An AVI numbers pictures that are not there; the media library takes the next one's number for when one is shown.
+    gone = {20, 21, 22, 23, 24, 40}
+    there = [number for number in range(60) if number not in gone]
+    kept = "not(between(n,20,24))*not(eq(n,40))"
+    source = film(tmp_path / f"in.{ending}", range(60), "25", "-c:v", "libx264", "-bf", "0", "-c:a", sound, kept=kept)
+    for container in ("mov", "mkv"):
+        output = rewrap([source], identify([source]), tmp_path / "out", Watch(), container=container)
+        assert output.output, output.problems
+        assert numbers_of(Path(output.output)) == there
+        times = times_of(Path(output.output))
+        assert [time - times[0] for time in times] == pytest.approx([number / 25 for number in there], abs=0.002)
+    made = perform_make(MakeRequest((source,), recipes()["ffv1"], tmp_path / "made"), Watch())
+    expected = [max(number for number in there if number <= place) for place in range(60)]
+    assert numbers_of(Path(made.output)) == expected, made.problems

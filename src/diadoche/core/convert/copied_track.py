@@ -165,6 +165,8 @@ class CopiedTrack:
         self.stream.time_base = self._tick_s
         if number == 0 and video.frame_rate_mode == "constant":
             self._times = CodingTimes(depth)
+        # Of a picture that does not say how long it is shown.
+        self._usual_length = 0 if is_sound else max(1, round(1 / video.frame_rate / self._tick_s))
 
     @property
     def is_pcm(self) -> bool:
@@ -192,7 +194,8 @@ class CopiedTrack:
             # Decoding times must rise; a stream that repeats one is moved on by a tick, and its packets stay.
             dts = max(dts, self._last_dts + 1)
         packet.dts, packet.pts = dts, max(packet.pts, dts)
-        packet.duration = self._length(timed.duration)
+        # The last picture of a track that ends with it would not be shown at all.
+        packet.duration = self._length(timed.duration) or self._usual_length
         self._last_dts = dts
         packet.stream = self.stream
         target.mux(packet)

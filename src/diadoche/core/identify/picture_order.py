@@ -23,23 +23,29 @@ from diadoche.core.media import opened
 
 # After so many pictures without another order, in a stream that announces none, the rest is not read.
 _SEEN = 300
+_BY_NUMBER = {"h264", "hevc"}
 
 
 @dataclass(frozen=True, slots=True)
 class AviTimes:
     """When the pictures of an AVI are shown, which its own numbers do not tell. In ticks of its picture track.
 
-    The media library adds the time that a decoder takes, `ahead`, which nobody sees; `instead` holds, by the time of
-    coding, the times of pictures that are shown in another order than they are coded.
+    The media library adds the time that a decoder takes, `ahead`, which nobody sees. Of H.264 and HEVC it takes the
+    number of the next packet for that, however far behind a hole that lies: there a picture is shown at its own number,
+    or, by that, at the time in `instead`, where it is shown in another order than it is coded. Each is decoded so much
+    sooner, `lead`, that none is shown before.
     """
 
     ahead: int = 0
+    by_number: bool = False
     instead: dict[int, int] = field(default_factory=dict)
+    lead: int = 0
 
     def correct(self, packet: av.Packet[Any]) -> None:
-        """Sets when the picture of a packet is shown."""
-        if self.instead and packet.dts is not None:
+        """Sets when the picture of a packet is shown, and when it is to be decoded."""
+        if self.by_number and packet.dts is not None:
             packet.pts = self.instead.get(packet.dts, packet.dts)
+            packet.dts -= self.lead
         elif packet.pts is not None:
             packet.pts -= self.ahead
 
@@ -58,9 +64,13 @@ def avi_times(part: Sequence[Path]) -> AviTimes | None:
     with opened(part) as media:
         if not picture_streams(media):
             return None
+        context = cast(Any, picture_streams(media)[0].codec_context)
+        codec = context.codec.canonical_name if context is not None else ""
         first = next(_packets(media), None)
     ahead = first.pts - first.dts if first is not None and first.pts is not None and first.dts is not None else 0
-    return AviTimes(ahead, _shown_instead(part))
+    instead = _shown_instead(part)
+    lead = max((number - time for number, time in instead.items()), default=0)
+    return AviTimes(ahead, codec in _BY_NUMBER, instead, lead)
 
 
 def _shown_instead(part: Sequence[Path]) -> dict[int, int]:
