@@ -14,7 +14,7 @@ from diadoche.core.errors import RequestError
 from diadoche.core.identify.probe import identify
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
-from tests.outside.numbered import ffmpeg
+from tests.outside.numbered import ffmpeg, film
 from tests.outside.public_tools import ffprobe
 
 
@@ -116,3 +116,24 @@ def test_a_further_picture_track_is_told(tmp_path: Path) -> None:
     assert any("1 further picture track of the original" in each for each in told)
     again = rewrap([both], identify([both]), tmp_path / "again", Watch())
     assert [each["codec_type"] for each in ffprobe(Path(again.output))["streams"]].count("video") == 2
+
+
+@pytest.mark.parametrize(("ending", "coding"), [("avi", "mp3"), ("mpg", "mp2"), ("mp4", "aac"), ("mkv", "flac")])
+def test_a_part_begins_with_the_sound_that_is_heard_there(tmp_path: Path, ending: str, coding: str) -> None:
+    # Its first frame of sound begins before the part, by up to a frame: 24 ms of MP3.
+    source = film(tmp_path / f"in.{ending}", range(80), "25", "-c:v", "mpeg2video" if ending == "mpg" else "libx264",
+                  "-bf", "0", "-c:a", coding)  # fmt: skip
+
+    def heard(first: int, end: int) -> float:
+        """Where the beep at two seconds lies, from the first picture of the clip."""
+        marks = (str(first), str(end))
+        made = perform_make(
+            MakeRequest((source,), recipes()["prores-422"], tmp_path / f"{first}", marks=marks), Watch()
+        )
+        wave = samples(made.output, "f32le")[:, 0].astype(float)
+        begin = round((2 - first / 25) * 48_000) - 2400
+        power = wave[begin : begin + 9600] ** 2
+        assert power.sum() > 1
+        return float(np.average(np.arange(begin, begin + power.size), weights=power)) / 48_000 + first / 25
+
+    assert [heard(first, 60) for first in (24, 37, 44)] == pytest.approx([heard(0, 60)] * 3, abs=0.0005)

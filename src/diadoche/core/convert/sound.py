@@ -146,6 +146,7 @@ class SoundTrack:
         self._next: int | None = 0 if aligned else None
         self._end = None if end_s is None else round(end_s * self.rate)
         self._clipped = 0
+        self._has_begun = False
         self.first: int | None = 0 if aligned else None
         self.digest = SampleDigest() if coding.exact else SoundEnvelope(sound.rate, sound.channels)
         self.remarks: list[SoundRemark] = []
@@ -183,9 +184,13 @@ class SoundTrack:
                 self._next = self.first = max(0, place)
             apart = place - self._next
             rounding = math.ceil(tick_s * self.rate) + 1
-            if apart > (rounding if begins else max(rounding, int(_RUNS_ON_S * self.rate))):
+            slack = rounding if begins else max(rounding, int(_RUNS_ON_S * self.rate))
+            if not self._has_begun:
+                # It runs on from nothing: a frame that begins before the output does would be late as a whole.
+                slack = 0
+            if apart > slack:
                 yield from self._silence(apart, time_s)
-            elif -apart > (rounding if begins else max(rounding, int(_RUNS_ON_S * self.rate))):
+            elif -apart > slack:
                 samples = self._without_first(samples, -apart, time_s)
             yield from self._packets(samples)
             time_s += Fraction(plain.samples, self.rate)
@@ -265,6 +270,7 @@ class SoundTrack:
         if samples.shape[1] == 0:
             return
         self.digest.take(samples)
+        self._has_begun = True
         frame = av.AudioFrame.from_ndarray(
             cast(Any, np.ascontiguousarray(samples)), format=self._format, layout=self._layout
         )
