@@ -32,6 +32,11 @@ _SPHERE_BOXES = ("st3d", "sv3d")
 _ENTRY_BOXES = ("mdcv", "clli", "amve", "cclv", "st3d", "sv3d", "SmDm", "CoLL")
 _LEVEL_BOXES = {"mdcv", "clli", "amve", "cclv", "SmDm", "CoLL"}
 _ENTRY_HEAD_BYTES = 78
+# User data that is written anew, or holds no more: tags, names, chapters, hints, a place [14496-12; 3GPP TS 26.244].
+_COMMON_USER_DATA = {
+    *("meta", "name", "chpl", "hnti", "hinf"),
+    *("loci", "titl", "auth", "cprt", "dscp", "desc", "perf", "gnre", "albm", "yrrc", "kywd", "rtng", "clsf"),
+}
 _TIMECODE = b"tmcd"
 _COPY_BYTES = 4 * 1024 * 1024
 # What tells of channels in a sound entry, in the order in which it is written, and how much of it there is at least.
@@ -76,6 +81,8 @@ class Kept:
     sphere: bytes = b""
     # Of each sound track, the boxes of its entry that tell what its channels are.
     sound_boxes: tuple[tuple[tuple[str, bytes], ...], ...] = ()
+    # Boxes of the camera's own beside the tracks, which nobody here reads.
+    user_data: tuple[tuple[str, bytes], ...] = ()
     # Whether nothing is to be said of a sphere, whatever a muxer took along.
     is_flat: bool = False
     lost: tuple[str, ...] = ()
@@ -83,7 +90,8 @@ class Kept:
     @property
     def is_empty(self) -> bool:
         """Whether there is nothing to write."""
-        return not (self.tracks or self.entry_boxes or self.sphere or any(self.sound_boxes) or self.is_flat)
+        told = any(self.sound_boxes) or self.user_data
+        return not (self.tracks or self.entry_boxes or self.sphere or told or self.is_flat)
 
     @property
     def ambisonic(self) -> tuple[bytes, ...]:
@@ -103,7 +111,7 @@ class Kept:
 
     def of_a_part(self) -> Kept:
         """What holds for a part of the pictures too: what is said of them, without tracks that run beside them."""
-        return replace(self, tracks=(), lost=())
+        return replace(self, tracks=(), user_data=(), lost=())
 
     def without_sphere(self) -> Kept:
         """The same, and flat."""
@@ -140,7 +148,13 @@ def what_to_keep(paths: Sequence[Path], begins_s: Sequence[Fraction]) -> Kept:
     boxes = tuple((kind, payload) for kind, payload in inner_boxes(body) if kind in _ENTRY_BOXES)
     sphere = next((payload for payload in find(picture, "uuid") if payload[:16] == V1_UUID), b"")
     sounds = tuple(_sound_boxes(track) for track in find(first, "trak") if _handler(track) == b"soun")
-    return Kept(tuple(tracks), boxes, sphere, sounds, lost=tuple(lost))
+    return Kept(tuple(tracks), boxes, sphere, sounds, _user_data(first), lost=tuple(lost))
+
+
+def _user_data(movie: bytes) -> tuple[tuple[str, bytes], ...]:
+    """Boxes of a camera's own; what common ones tell, a muxer writes itself [14496-12, 8.10.1; QTFF, user data]."""
+    inner = inner_boxes(next(find(movie, "udta"), b""))
+    return tuple((kind, payload) for kind, payload in inner if kind[:1] != "\xa9" and kind not in _COMMON_USER_DATA)
 
 
 def _sound_boxes(track: bytes) -> tuple[tuple[str, bytes], ...]:
@@ -253,7 +267,8 @@ def is_all_there(path: Path, kept: Kept) -> bool:
     sounds = [track for track in find(movie_payload(path) or b"", "trak") if _handler(track) == b"soun"]
     # Where channels were mixed there is nothing to say of them; else it must be said, and as it was.
     heard = all(_sound_track(track, told) == track for track, told in zip(sounds, kept.sound_boxes, strict=False))
-    return boxes and heard and not Counter(mine) - Counter(theirs)
+    own = set(kept.user_data) <= set(again.user_data)
+    return boxes and heard and own and not Counter(mine) - Counter(theirs)
 
 
 def says_sphere(path: Path) -> bool:
@@ -325,7 +340,11 @@ def _with_tracks(movie: bytes, kept: Kept, places: Sequence[Sequence[int]]) -> b
             payload, picture_met = _picture_track(payload, kept, timecode), True
         elif kind == "trak" and _handler(payload) == b"soun":
             payload = _sound_track(payload, next(sounds, ()))
+        elif kind == "udta":
+            continue
         out.append((kind, payload))
+    if data := next(find(movie, "udta"), b"") + b"".join(_box(*each) for each in kept.user_data):
+        out.append(("udta", data))
     last = max(place for place, (kind, _payload) in enumerate(out) if kind == "trak")
     return b"".join(_box(kind, payload) for kind, payload in (*out[: last + 1], *new, *out[last + 1 :]))
 

@@ -75,6 +75,13 @@ def picture_remarks(
         yield remark(name, f"{count_text(len(times), 'picture')} damaged in the original, at {places(times)}.")
 
 
+def tags_lost(name: str, tags: Sequence[str]) -> Iterator[Problem]:
+    """That an output does not say of the recording what its original does."""
+    if tags:
+        words = f"{name} has no place for what the original says of: {', '.join(tags)}."
+        yield remark(name, words, "Keep the original beside it if that is needed, or choose MOV.")
+
+
 def early_sound(name: str, number: int, early_s: Fraction, then: str) -> Iterator[Problem]:
     """That a sound track, counted from 1, begins before the first picture, if it can be heard.
 

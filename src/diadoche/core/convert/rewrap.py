@@ -23,8 +23,9 @@ from diadoche.core.convert.mux_thread import muxing_beside
 from diadoche.core.convert.new_output import muxing, new_file, output_name, synced_beside
 from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.read_back import ReadBack, read_back
-from diadoche.core.convert.remarks import early_sound, layouts_told, remark
+from diadoche.core.convert.remarks import early_sound, layouts_told, remark, tags_lost
 from diadoche.core.convert.source_index import Instants, InstantsBeside
+from diadoche.core.convert.tags import Tags
 from diadoche.core.errors import MediaError, Problem, RequestError, writing
 from diadoche.core.identify.facts import Facts
 from diadoche.core.media import opened
@@ -196,6 +197,9 @@ class _Copying:
         self._shown_otherwise: tuple[str, ...] = ()
         # By how much each sound track begins before the first picture, in seconds.
         self._early_s: dict[int, Fraction] = {}
+        # What the source says about the recording, and what of that the output does not.
+        self._tags = Tags()
+        self._lost_tags: tuple[str, ...] = ()
         # Whether a track goes on by other parameters for its decoder, which its head tells beside the first.
         self.is_coded_anew = False
 
@@ -212,7 +216,11 @@ class _Copying:
         """
         expected = self.facts.frames or 1
         self.kept = self._to_keep([Fraction(0)] * len(self.run.paths))
-        options = {"write_tmcd": str(int(not self.kept.has_timecode))} if self._container in _ISO else {}
+        with opened(self.run.parts[0]) as media:
+            self._tags = Tags.of(media, self.facts.container)
+        options = {}
+        if self._container in _ISO:
+            options = {"write_tmcd": str(int(not self.kept.has_timecode)), **self._tags.options(self._container)}
         unjoinable = sound_that_begins_anew(self.run)
         self._unjoined = sorted(unjoinable)
         with muxing(part, self._container, options) as target:
@@ -232,6 +240,8 @@ class _Copying:
                             target, media.streams.audio[0], self.facts, number, self._container, 0, as_pcm=False
                         )
                     )
+            sounds = [track.stream for track in self._tracks[1 : 1 + len(self.facts.audio)]]
+            self._tags.write(target, self._tracks[0].stream, sounds)
             write_dates(
                 target,
                 self._tracks[0].stream,
@@ -338,6 +348,8 @@ class _Copying:
         """
         found = read_back(part, self._tracks, self.run)
         self._layouts, self._shown_otherwise = found.layouts, found.shown_otherwise
+        with opened([part]) as media:
+            self._lost_tags = self._tags.lost_in(media)
         return found
 
     def out_of_step(self, instants_s: Instants, there: Instants | None) -> tuple[Finding, ...]:
@@ -378,7 +390,7 @@ class _Copying:
         if lost:
             found.append(
                 Problem(
-                    f"{self._container.upper()} made from {self.facts.container} cannot hold {', '.join(lost)}: "
+                    f"{self._container.upper()} made from {self.facts.container} takes no {', '.join(lost)} along: "
                     f"{name} goes without.",
                     name,
                     "The original keeps everything.",
@@ -392,6 +404,7 @@ class _Copying:
                 found += early_sound(name, number, early_s, f"{name} begins with the picture")
             elif self._container in _ISO:
                 found += early_sound(name, number, early_s, f"in {name} it is there, and not played")
+        found += tags_lost(name, self._lost_tags)
         if self._shown_otherwise:
             found.append(
                 Problem(

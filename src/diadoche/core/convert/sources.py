@@ -14,7 +14,10 @@ from typing import Protocol
 from diadoche.core.convert.formats import PictureFormat, SoundFormat
 from diadoche.core.convert.kept_boxes import Kept, what_to_keep
 from diadoche.core.convert.source_index import Instants, source_instants
+from diadoche.core.convert.tags import NO_TAGS, Tags
+from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts
+from diadoche.core.media import opened
 from diadoche.core.run import Run, Unit
 
 
@@ -31,6 +34,7 @@ class Provenance:
     data: tuple[str, ...] = ()
     more_pictures: int = 0
     span_differences: tuple[str, ...] = ()
+    tags: Tags = NO_TAGS
 
 
 class PictureSource(Protocol):
@@ -65,6 +69,15 @@ class PictureSource(Protocol):
         """The tracks and boxes beside picture and sound; when they begin is known after `units` was read."""
 
 
+def _tags(run: Run, facts: Facts) -> Tags:
+    try:
+        with opened(run.parts[0]) as media:
+            return Tags.of(media, facts.container)
+    except MediaError:
+        # Whoever reads its pictures says why.
+        return NO_TAGS
+
+
 class FileSource:
     """A file, or the spans of one clip, decoded, with the sound files beside them."""
 
@@ -73,7 +86,9 @@ class FileSource:
         self.sounds = tuple(SoundFormat.of(track) for track in facts.audio)
         self._run = Run(paths, self.picture.rate if self.picture.even else None, sounds)
         originals = (*self._run.paths, *self._run.sounds)
-        self.provenance = Provenance(originals, facts.start, facts.data, len(facts.video) - 1, facts.span_differences)
+        self.provenance = Provenance(
+            originals, facts.start, facts.data, len(facts.video) - 1, facts.span_differences, _tags(self._run, facts)
+        )
         self._container = facts.container
 
     def units(self, begin_s: Fraction = Fraction(0), end_s: Fraction | None = None) -> Iterator[Unit]:

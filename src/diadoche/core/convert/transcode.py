@@ -22,7 +22,14 @@ from diadoche.core.convert.outputs import Output, withheld
 from diadoche.core.convert.picture_head import shown_otherwise
 from diadoche.core.convert.plan import Plan, plan_conversion
 from diadoche.core.convert.recipes import Changes, Recipe
-from diadoche.core.convert.remarks import guessed_colours, layouts_told, picture_remarks, remark, sound_remarks
+from diadoche.core.convert.remarks import (
+    guessed_colours,
+    layouts_told,
+    picture_remarks,
+    remark,
+    sound_remarks,
+    tags_lost,
+)
 from diadoche.core.convert.signature import picture_digest, signature_of
 from diadoche.core.convert.sources import PictureSource
 from diadoche.core.convert.stages.timing import Placed
@@ -177,6 +184,7 @@ class _Encoding:
         self._layouts: list[str] = []
         # And what it does not say of how its pictures are shown.
         self._unsaid: tuple[str, ...] = ()
+        self._lost_tags: tuple[str, ...] = ()
         self.decoded = 0
 
     @property
@@ -306,6 +314,7 @@ class _Encoding:
             out = self._plan.out
             with opened([part]) as media:
                 self._layouts = sound_layouts(media)
+                self._lost_tags = self._source.provenance.tags.lost_in(media)
                 self._unsaid = shown_otherwise(media.streams.video[0], out.pixel_aspect, out.color.range)
         if not self._kept.is_empty:
             checks = replace(checks, decodes=checks.decodes and is_all_there(part, self._kept))
@@ -335,6 +344,7 @@ class _Encoding:
             yield remark(name, what, "Set the marks anew if there should be more.")
         if self._more_tracks:
             yield remark(name, "A later part of the clip has more sound tracks than the first: they are left out.")
+        yield from tags_lost(name, self._lost_tags)
         if self._unsaid:
             words = f"{name} does not say of its pictures what is true of them: {'; '.join(self._unsaid)}."
             yield remark(name, words, "Set it where the film is edited, or choose a recipe in MOV.")

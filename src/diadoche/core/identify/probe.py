@@ -283,6 +283,8 @@ def _data_tracks(paths: Sequence[Path], media: InputContainer, heads: Sequence[T
         names = [track_name(head) for head in heads if head.handler not in {"vide", "soun", "hint", "alis"}]
     else:
         names = [_data_track(stream) for stream in media.streams if stream.type in {"data", "subtitle"}]
+        names += ["attachments"] if any(stream.type == "attachment" for stream in media.streams) else []
+        names += ["chapters"] if media.chapters() else []
     if "subtitles" in names and _subtitles_tell_places(paths[:1]):
         names[names.index("subtitles")] = "subtitle telemetry"
     return tuple(names)

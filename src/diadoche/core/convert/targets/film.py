@@ -74,7 +74,8 @@ class Film:
     def writing(self, part: Path) -> Iterator[None]:
         """Opens the file, and closes it."""
         holder = self._plan.recipe.container
-        options = {**({"write_tmcd": "1"} if self.holds_boxes else {}), **holder.options}
+        own = {"write_tmcd": "1", **self._provenance.tags.options(holder.name)} if self.holds_boxes else {}
+        options = {**own, **holder.options}
         try:
             with muxing(part, holder.name, options) as self._container:
                 yield
@@ -112,6 +113,7 @@ class Film:
                 SoundTrack(self._container, sound, coding_of(codec, sound), number, aligned=True, end_s=end_s)
                 for number, sound in enumerate(plan.sounds)
             ]
+        self._provenance.tags.write(self._container, stream, [sound.stream for sound in self.sounds])
         write_dates(self._container, stream, self._provenance.start, out, first=first, with_timecode=with_timecode)
 
     def picture(self, frame: av.VideoFrame) -> None:
