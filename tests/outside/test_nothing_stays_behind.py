@@ -193,4 +193,4 @@ def test_what_a_container_cannot_hold_is_said(rich: Path, tmp_path: Path) -> Non
     output = make([rich], "rewrap", "mkv", tmp_path / "out")
     assert output.output, output.problems
     assert identify([Path(output.output)]).video[0].timecode == "10:00:00:00"
-    assert any("cannot hold subtitle telemetry:" in problem.what for problem in output.problems)
+    assert any("takes no subtitle telemetry along:" in problem.what for problem in output.problems)

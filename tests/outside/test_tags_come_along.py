@@ -18,8 +18,19 @@ from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.outside.numbered import ffmpeg
 from tests.outside.public_tools import ffprobe
 
-FILM = {"title": "First light", "comment": "wind", "make": "Invented", "model": "One", "location": "+48.1000-011.5000/"}
-KEYS = {"com.example.lens": "wide", "com.example.place": "+48.1000-011.5000/"}
+FILM = {
+    "title": "First light",
+    "comment": "wind",
+    "make": "Invented",
+    "model": "One",
+    "location": "+48.1000-011.5000/",
+    "date": "2026",
+}
+KEYS = {
+    "com.example.lens": "wide",
+    "com.apple.quicktime.creationdate": "2026-06-14T13:10:00+0100",
+    "com.apple.quicktime.software": "1.2",
+}
 
 
 def made(path: Path, *options: str | Path) -> Path:

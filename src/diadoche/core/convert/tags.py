@@ -14,14 +14,11 @@ from av.stream import Stream
 # What other containers call tags are numbers of their own making.
 _TAGGED = {"MP4", "MOV", "Matroska", "WebM", "AVI"}
 # What a file says of itself, and not of the recording; it is said anew.
-_OWN = {
-    "major_brand", "minor_version", "compatible_brands", "encoder", "software", "creation_time", "timecode", "duration",
-    "date", "com.apple.quicktime.software", "com.apple.quicktime.creationdate",
-}  # fmt: skip
+_OWN = {"major_brand", "minor_version", "compatible_brands", "encoder", "creation_time", "timecode", "duration"}
 _OF_TRACKS = ("language", "handler_name", "title")
 _UNKNOWN_LANGUAGE = "und"
 # What the media library's muxers have a place for, of old.
-_HELD_BY_ALL = {"title", "artist", "album", "comment", "genre", "copyright", "keywords", "location"}
+_HELD_BY_ALL = {"title", "artist", "album", "comment", "date", "genre", "copyright", "keywords", "location"}
 _HELD_BY = {"mov": {"author", "make", "model"}, "mp4": {"album_artist", "composer", "description", "synopsis"}}
 _LONGEST = 10_000
 # Languages that QuickTime knows by the older of their two codes [ISO 639-2].
