@@ -120,3 +120,20 @@ def test_half_of_the_pictures_is_not_all_of_them(tmp_path: Path, way: str) -> No
     assert not delivered
     assert "of several kinds in one track (apcs, apch)" in said
     assert not list((tmp_path / "out").iterdir())
+
+
+def test_parameters_that_are_only_said_again_are_no_others(tmp_path: Path) -> None:
+    # FLV has them in packets of their own, which live recordings repeat (from memory: eleven bytes of head, four behind).
+    plain = span(tmp_path / "plain.flv", (*H264, "-bf", "0", "-g", "10", "-c:a", "aac"))
+    data, place, found = plain.read_bytes(), 13, []
+    while place + 15 <= len(data):
+        length = 15 + int.from_bytes(data[place + 1 : place + 4], "big")
+        found.append((place, data[place], data[place + 11 : place + 13], data[place : place + length]))
+        place += length
+    sequence = next(tag for _at, kind, head, tag in found if kind == 9 and head == b"\x17\x00")
+    key = [at for at, kind, head, _tag in found if kind == 9 and head == b"\x17\x01"][1]
+    path = tmp_path / "in.flv"
+    path.write_bytes(data[:key] + sequence[:4] + data[key + 4 : key + 8] + sequence[8:] + data[key:])
+    output = rewrap([path], identify([path]), tmp_path / "out", Watch(), container="mkv")
+    assert output.output, output.problems
+    assert picture_digests(output.output) == picture_digests(str(plain))

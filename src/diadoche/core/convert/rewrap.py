@@ -266,6 +266,10 @@ class _Copying:
                     track.flush(muxer)
 
     def _begin_anew(self, timed: TimedPacket) -> None:
+        """Other parameters for the decoder of a track; some streams only say the same ones again."""
+        told = bytes(timed.packets[0].get_sidedata("new_extradata"))
+        if told == self._tracks[timed.track].extradata:
+            return
         self.is_coded_anew = True
         if self._container not in _ISO:
             path = self.run.paths[0]
