@@ -20,6 +20,7 @@ from diadoche.core.convert.packet_decoder import PacketDecoder
 from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.recipes import recipes
 from diadoche.core.convert.signature import picture_digest, signature_of
+from diadoche.core.media import packet_of
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.make_output import MakeRequest, perform_make
 from tests.outside.numbered import HEIGHT, WIDTH, ffmpeg, film, picture
@@ -188,3 +189,35 @@ def test_no_recipe_decodes_its_output_twice(tmp_path: Path, monkeypatch: pytest.
     for recipe in recipes().values():
         made = perform_make(MakeRequest((source,), recipe, tmp_path / recipe.name), Watch())
         assert made.output, (recipe.name, made.problems)
+
+
+def test_what_lies_behind_a_packet_is_not_decoded(tmp_path: Path) -> None:
+    # A decoder of MPEG-4 that is told no tag looks for stuffing there, and takes a picture for damaged that is whole.
+    film = tmp_path / "in.avi"
+    raw = b"".join(picture(number) for number in range(PICTURES))
+    ffmpeg(
+        "-f",
+        "rawvideo",
+        "-pix_fmt",
+        "yuv420p",
+        "-s",
+        f"{WIDTH}x{HEIGHT}",
+        "-r",
+        str(RATE),
+        "-i",
+        "-",
+        "-c:v",
+        "mpeg4",
+        film,
+        given=raw,
+    )
+    decoder = av.CodecContext.create("mpeg4", "r")
+    with av.open(str(film)) as media:
+        decoder.extradata = media.streams.video[0].codec_context.extradata
+        coded = [bytes(packet) for packet in media.demux(video=0) if packet.size]
+    assert isinstance(decoder, av.VideoCodecContext)
+    again = [packet_of(data) for data in coded]
+    assert [bytes(packet) for packet in again] == coded
+    shown = [frame for packet in (*again, None) for frame in decoder.decode(packet)]
+    assert len(shown) == PICTURES
+    assert not any(frame.is_corrupt for frame in shown)

@@ -138,3 +138,11 @@ def test_a_head_that_names_another_kind_is_found(tmp_path: Path, monkeypatch: py
     assert "variant of the codec 4444, not HQ" in output.problems[-1].what
     assert not list((tmp_path / "out").iterdir())
     assert picture_digests(str(tmp_path / "seen.mov")) != picture_digests(str(source))
+
+
+@pytest.mark.parametrize("pixels", ["yuv410p", "yuv411p", "yuv440p"])
+def test_colour_is_as_dense_as_it_was_where_nothing_is_to_be_lost(tmp_path: Path, pixels: str) -> None:
+    source = made(tmp_path / "in.mkv", "-c:v", "ffv1", "-pix_fmt", pixels)
+    output = perform_make(MakeRequest((source,), recipes()["ffv1"], tmp_path / "out"), Watch())
+    assert ffprobe(Path(output.output))["streams"][0]["pix_fmt"] == pixels
+    assert picture_digests(output.output) == picture_digests(str(source))

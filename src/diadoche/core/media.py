@@ -83,6 +83,18 @@ def samples_of(frame: av.AudioFrame) -> NDArray[Any]:
     return np.stack([np.frombuffer(planes(frame, number), kind, frame.samples) for number in range(count)])
 
 
+def packet_of(data: bytes) -> av.Packet[Any]:
+    """A packet of coded bytes, with the zeros behind them that decoders read.
+
+    The library's binding makes one that ends where the bytes do: what lies behind, in memory that is another's, is
+    then decoded, and whole pictures are told as damaged by chance.
+    """
+    packet: av.Packet[Any] = av.Packet(len(data))
+    if data:
+        packet.update(data)
+    return packet
+
+
 def frame_like(frame: av.AudioFrame, samples: NDArray[Any], layout: str) -> av.AudioFrame:
     """Other samples at the place of a frame, laid out in memory as its own; where that is not safe, taking turns."""
     kind = frame.format

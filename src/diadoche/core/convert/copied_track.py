@@ -24,7 +24,7 @@ from diadoche.core.convert.sound import PLAIN, SampleDigest, SoundTrack
 from diadoche.core.convert.sound_coding import SoundCoding, coding_of
 from diadoche.core.errors import MediaError
 from diadoche.core.identify.facts import Facts, VideoFacts
-from diadoche.core.media import decoding, opened, sound_frame
+from diadoche.core.media import decoding, opened, packet_of, sound_frame
 from diadoche.core.names import shown
 from diadoche.core.run import Run, TickScale, TimedPacket
 from diadoche.core.sound_layouts import names_places
@@ -240,7 +240,7 @@ def _tick_of(source: Stream, number: int, facts: Facts) -> Fraction:
 def _one_packet(timed: TimedPacket) -> av.Packet[Any]:
     """Both fields of a picture as one packet, as boxes hold them [14496-15, 5.3.4]."""
     first = timed.packets[0]
-    packet: av.Packet[Any] = av.Packet(timed.data)
+    packet = packet_of(timed.data)
     packet.pts, packet.dts, packet.duration, packet.time_base = first.pts, first.dts, first.duration, first.time_base
     packet.is_keyframe = first.is_keyframe
     return packet

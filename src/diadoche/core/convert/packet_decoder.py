@@ -15,6 +15,7 @@ from diadoche.core.bounded_worker import BoundedWorker
 from diadoche.core.coder_threads import use_processors
 from diadoche.core.convert.picture_check import PictureCheck
 from diadoche.core.convert.proof import TrackDigest
+from diadoche.core.media import packet_of
 
 # Codecs whose decoder, among those the media library has, is not the one of their own name.
 _DECODERS = {"av1": "libdav1d"}
@@ -53,7 +54,7 @@ class PacketDecoder:
         Raises:
             Exception: what came of one before.
         """
-        again: av.Packet[Any] = av.Packet(bytes(packet))
+        again = packet_of(bytes(packet))
         again.pts = packet.pts
         self.shown.append(packet.pts)
         self._worker.give(self._decode, again)
