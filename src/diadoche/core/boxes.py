@@ -89,7 +89,7 @@ class TrackHead:
     handler: str
     entry: str
     name: str
-    # Of all its sample entries, where it has several.
+    # The types of its further sample entries, where it has several.
     more_entries: tuple[str, ...] = ()
     orientation: Orientation = AS_RECORDED
     sphere: SphereHead = field(default_factory=SphereHead)

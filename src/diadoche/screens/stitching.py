@@ -221,7 +221,12 @@ class Stitching:
             size = self.size(take)
             if size is not None and not self.mistake(take):
                 picture = replace(
-                    PictureFormat.of(take.facts), width=size[0], height=size[1], pixel_aspect=Fraction(1), rotation=0
+                    PictureFormat.of(take.facts),
+                    width=size[0],
+                    height=size[1],
+                    pixel_aspect=Fraction(1),
+                    rotation=0,
+                    mirrored=False,
                 )
                 found.append(Alike(picture, tuple(SoundFormat.of(track) for track in take.facts.audio), 1))
         return found

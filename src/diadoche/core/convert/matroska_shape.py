@@ -72,7 +72,8 @@ def _with_shapes(data: bytes, head: Sequence[Element], aspects: Sequence[Fractio
     if left < 0:
         return None
     contents = _moved(_body(data, seeks), grown)
-    assert len(contents) == seeks.size_bytes
+    if len(contents) != seeks.size_bytes:
+        return None
     return contents + _element(_VOID, bytes(left), 8) + data[_end(void) : _end(info)] + tracks
 
 

@@ -130,8 +130,9 @@ def convert(
         checks, findings = job.check(made.part, Share(watch, 0.95, 1))
         size = size_of(made.part)
         made.withheld = not checks.passed
-    told = (*losses, *job.problems(name))
-    if not checks.passed:
+    if checks.passed:
+        told = (*losses, *job.problems(name))
+    else:
         told = (withheld(name, checks.failures(), findings, provenance.span_differences), *losses)
     return Output(
         tuple(str(path) for path in provenance.originals),

@@ -99,7 +99,13 @@ class StitchSource:
         self._rig = rig.for_size(first.width, first.height)
         self.band_deg, self._near = band_deg, near
         self.picture = replace(
-            first, width=shape.width, height=shape.height, pixel_aspect=Fraction(1), rotation=0, scan="progressive"
+            first,
+            width=shape.width,
+            height=shape.height,
+            pixel_aspect=Fraction(1),
+            rotation=0,
+            mirrored=False,
+            scan="progressive",
         )
         self.sounds = tuple(SoundFormat.of(track) for track in lenses[0].facts.audio)
         rate = first.rate if first.even else None
