@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import struct
 from pathlib import Path
 
 from diadoche.core.convert.recipes import recipe_named
+from diadoche.core.identify.probe import identify
 from diadoche.demo.ray_scene import RayScene
 from diadoche.services.jobs.all_kinds import ALL_KINDS
-from diadoche.services.jobs.lens_take import LensTake, StitchSettings
+from diadoche.services.jobs.lens_take import LensTake, StitchSettings, opened
 from diadoche.services.jobs.stitch import StitchOutput, StitchRequest
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.queue.runner import Job, Runner
@@ -45,3 +47,15 @@ def test_a_stitch_runs_in_the_queue_and_what_it_measured_comes_back(tmp_path: Pa
     assert failed.state is State.FAILED
     assert failed.problem is not None
     assert "There is no file" in failed.problem.what
+
+
+def test_a_stitch_is_not_mirrored_as_the_files_of_its_lenses_are(tmp_path: Path) -> None:
+    film = encode(tmp_path / "take.mov", [beside(*(drawn(lens, RayScene(seed=3), 1) for lens in two_lenses(240)))])
+    data = bytearray(film.read_bytes())
+    # Left and right change places, by the matrix of the first track's head [ISO14496-12, 8.3.2].
+    struct.pack_into(">9i", data, data.index(b"tkhd") + 4 + 40, -1 << 16, 0, 0, 0, 1 << 16, 0, 0, 0, 1 << 30)
+    film.write_bytes(data)
+    assert identify([film]).video[0].mirrored
+    source = opened(LensTake(((film,),), "dual-fisheye-200"), StitchSettings(size=(480, 240)))
+    assert not source.picture.mirrored
+    assert source.picture.rotation == 0
