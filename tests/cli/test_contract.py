@@ -140,6 +140,8 @@ def test_from_card_to_hand_off(untouched: Path, drone: Path, tmp_path: Path) -> 
         "changed": [],
         "missing": [],
         "extra": [],
+        "not_compared": [],
+        "altered": False,
         "problems": [],
     }
     known = document("look", drone)

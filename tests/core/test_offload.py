@@ -17,6 +17,7 @@ from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
 from diadoche.core.offload.verify import verify
+from diadoche.core.open_folder import OpenFolder
 from diadoche.core.watch import Progress, Watch
 from tests.snapshots import contents, snapshot
 
@@ -217,15 +218,17 @@ def test_a_folder_with_something_in_it_is_not_taken(card: Path, tmp_path: Path) 
 
 def test_a_torn_journal_line_is_ignored(tmp_path: Path) -> None:
     journal = Journal(tmp_path, "abc")
-    journal.begin()
+    folder = OpenFolder.at(tmp_path)
+    journal.begin(folder)
     journal.close(whole=False)
     with (tmp_path / JOURNAL_NAME).open("ab") as file:
         file.write(b'{"path": "x", "kept')
     found = read_journal(tmp_path)
     assert found is not None
     assert (found.fingerprint, found.copied) == ("abc", {})
-    found.go_on("abc", ())
+    found.go_on(folder, "abc", (), "")
     found.close(whole=True)
+    folder.close()
     assert read_journal(tmp_path) is None
 
 

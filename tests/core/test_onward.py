@@ -14,11 +14,11 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.errors import MediaError, RequestError
 from diadoche.core.offload.adopt import adopt_folder
-from diadoche.core.offload.compare_places import compare_places
+from diadoche.core.offload.compare_places import Pair, compare_places
 from diadoche.core.offload.estimate import estimate
 from diadoche.core.offload.found_copies import copies_below, copy_tree
 from diadoche.core.offload.journal import is_unfinished
-from diadoche.core.offload.mhl import read_history
+from diadoche.core.offload.manifest_reading import read_history
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.onward import plan_onward
@@ -152,15 +152,15 @@ def test_a_source_that_is_damaged_gives_nothing(copy: Path, tmp_path: Path) -> N
 
 def test_footage_is_taken_in_where_it_lies(small_card: Path) -> None:
     before = contents(small_card)
-    manifest, tree = adopt_folder(small_card, Watch(), version="test")
-    assert manifest.parent == small_card / "ascmhl"
+    taken = adopt_folder(small_card, Watch(), version="test")
+    assert taken.manifest.parent == small_card / "ascmhl"
     assert contents(small_card) == before
-    assert len(tree.files) == 6
+    assert len(taken.tree.files) == 6
     assert verify(small_card, Watch()).clean
     adopt_folder(small_card, Watch(), version="test")
     assert len(read_history(small_card).digests) == 6
     (small_card / "DCIM/100ABCDE/ABCD0005.MP4").write_bytes(bytes(90_000))
-    with pytest.raises(MediaError, match="is not what the manifest"):
+    with pytest.raises(MediaError, match="is not what its manifest"):
         adopt_folder(small_card, Watch(), version="test")
 
 
@@ -172,13 +172,13 @@ def test_places_are_compared_by_what_their_manifests_say(copy: Path, small_card:
     later = Path(run(plan_offload(list_tree(small_card), TAKING, (here,))).copies[0].root)
     (there / inside / "DCIM/100ABCDE/ABCD0001.MP4").unlink()
     unlike = compare_places(here, there, Watch())
-    assert unlike.only_here == [later.relative_to(here)]
-    assert unlike.only_there == []
-    assert unlike.missing_there == {inside: ("DCIM/100ABCDE/ABCD0001.MP4",)}
+    assert [pair.source.relative_to(here) for pair in unlike.wanting_there] == [later.relative_to(here)]
+    assert [pair.source.relative_to(there) for pair in unlike.wanting_here] == []
+    assert unlike.missing_there == {Pair(copy, there / inside): ("DCIM/100ABCDE/ABCD0001.MP4",)}
     assert unlike.differing == []
     other = copy_tree(copy)
     assert all("ascmhl" not in file.path for file in other.files)
-    assert copies_below(here) == [copy, later]
+    assert copies_below(here).roots == (copy, later)
 
 
 def test_an_estimate_names_what_everything_waits_for(small_card: Path, tmp_path: Path) -> None:

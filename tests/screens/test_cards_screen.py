@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Callable
 from dataclasses import replace
@@ -13,6 +12,7 @@ import pytest
 from diadoche.core.errors import Problem
 from diadoche.core.offload.copies import CopyState
 from diadoche.core.offload.journal import Journal
+from diadoche.core.open_folder import OpenFolder
 from diadoche.core.watch import Part, Progress, Watch
 from diadoche.screens.attendant import Attendant
 from diadoche.screens.glance import GlanceScreen
@@ -25,6 +25,7 @@ from diadoche.services.ledger.happenings import happenings, note_happening
 from diadoche.services.queue.states import State
 from diadoche.services.station.card_in import Stage
 from tests.screens.scene import Scene
+from tests.snapshots import flip_unsampled
 
 
 def test_pause_and_go_on_are_offered_while_it_crosses(scene: Scene, drone: Path) -> None:
@@ -107,10 +108,7 @@ def test_a_card_with_another_content_under_the_same_names_is_not_called_kept(
     twin = tmp_path / "twin/Drone"
     shutil.copytree(drone, twin)
     victim = twin / "DCIM/100DRONE/DRON0001.MP4"
-    info, data = victim.stat(), bytearray(victim.read_bytes())
-    data[9000] ^= 1
-    victim.write_bytes(data)
-    os.utime(victim, ns=(info.st_atime_ns, info.st_mtime_ns))
+    flip_unsampled(victim)
     key = scene.listed(twin)
     assert scene.desk.cards.rows()[0].can_recognise
     assert "not read again" in scene.desk.watch_line().second
@@ -136,9 +134,10 @@ def test_what_is_not_whole_is_completed_from_a_good_copy(scene: Scene, drone: Pa
     for manifest in (lost / "ascmhl").iterdir():
         manifest.unlink()
     (lost / "ascmhl").rmdir()
-    half = Journal(lost, outcome.fingerprint)
-    half.begin()
-    half.close(whole=False)
+    half = Journal(lost, outcome.fingerprint, identity=outcome.result.copies[1].identity)
+    with OpenFolder.at(lost) as folder:
+        half.begin(folder)
+        half.close(whole=False)
     copies = (outcome.result.copies[0], replace(outcome.result.copies[1], status=CopyState.FAILED))
     scene.tell(job, State.DONE, replace(outcome, result=replace(outcome.result, copies=copies, whole=True)))
     row = scene.desk.cards.rows()[0]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -37,7 +36,7 @@ from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import forget, recall, recall_all, remember
 from diadoche.services.ledger.shoots import open_shoot
 from diadoche.services.ledger.waybills import waybills
-from tests.snapshots import contents
+from tests.snapshots import contents, flip_unsampled
 
 
 @pytest.fixture
@@ -174,10 +173,7 @@ def test_a_card_that_looks_the_same_and_is_not_is_found_by_reading_it(
     request = CompareCardRequest(again, card.tree.files, found.digests)
     assert perform_compare_card(request, Watch()).differing == ()
     victim = again / "DCIM/100DRONE/DRON0003.MP4"
-    info, data = victim.stat(), bytearray(victim.read_bytes())
-    data[5000] ^= 1
-    victim.write_bytes(data)
-    os.utime(victim, ns=(info.st_atime_ns, info.st_mtime_ns))
+    flip_unsampled(victim)
     assert familiar(ledger, perform_list_card(ListCardRequest(again), Watch())).files == len(card.tree.files)
     assert perform_compare_card(request, Watch()).differing == ("DCIM/100DRONE/DRON0003.MP4",)
 

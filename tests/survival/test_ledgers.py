@@ -24,7 +24,10 @@ _TO_THE_FIRST_VERSION = (
     "alter table copies drop column last_check", "alter table clips drop column shoot_id",
     "alter table clips drop column verdict", "alter table clips drop column tags",
     "alter table clips drop column note", "drop table happenings", "drop table remembered",
-    "update alembic_version set version_num = '0001'",
+    "drop table evidence", "drop index ix_copies_copy_id", "drop index ix_waybills_taking",
+    "alter table copies drop column taking", "alter table copies drop column copy_id",
+    "alter table copies drop column renamed", "alter table waybills drop column taking",
+    "alter table files drop column source", "update alembic_version set version_num = '0001'",
 )  # fmt: skip
 
 
@@ -105,7 +108,7 @@ def test_a_ledger_of_the_first_version_is_brought_up_and_kept_beside(kept: Path,
     assert known(drone)["files"] == 10
     assert file.with_name("ledger.sqlite.version-0001").exists()
     with closing(sqlite3.connect(file)) as database, database:
-        assert database.execute("select version_num from alembic_version").fetchone() == ("0003",)
+        assert database.execute("select version_num from alembic_version").fetchone() == ("0004",)
 
 
 def _killed_before_statement(number: int, path: Path) -> bool:
@@ -143,7 +146,7 @@ def test_a_ledger_killed_at_any_statement_of_its_making_opens_again(tmp_path: Pa
         killed = _killed_before_statement(number, path)
         Ledger(path).close()
         with closing(sqlite3.connect(path)) as database, database:
-            assert database.execute("select version_num from alembic_version").fetchall() == [("0003",)]
+            assert database.execute("select version_num from alembic_version").fetchall() == [("0004",)]
         if not killed:
             break
     assert number > 10

@@ -19,7 +19,7 @@ import pytest
 from diadoche.core.cards.tree import list_tree
 from diadoche.core.disks import ReadBack, distinct_disks, read_back_of
 from diadoche.core.offload.journal import JOURNAL_NAME
-from diadoche.core.offload.mhl import read_history
+from diadoche.core.offload.manifest_reading import read_history
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.plan import OffloadPlan, PlanOptions, plan_offload
@@ -383,13 +383,14 @@ def test_the_same_card_is_not_taken_twice_at_once(small_card: Path, tmp_path: Pa
     from diadoche.core.answering import Calls
     from diadoche.core.offload.folder_claim import take_unfinished_folder
 
-    held = take_unfinished_folder(root, list_tree(small_card).fingerprint(), (), Calls())
+    held, folder = take_unfinished_folder(root, list_tree(small_card).fingerprint(), (), "", Calls())
     try:
         result = run(planned(small_card, tmp_path / "a"))
         assert result.copies[0].status == "failed"
         assert "Another offload writes" in result.problems[0].what
     finally:
         held.close(whole=False)
+        folder.close()
     assert run(planned(small_card, tmp_path / "a")).copies[0].status == "proven"
 
 
@@ -453,7 +454,7 @@ def test_a_side_list_restores_nothing_outside_its_target(small_card: Path, tmp_p
 
 @pytest.mark.parametrize("chain", [b"", b"<ascmhldirectory", b"\x00\xff"])
 def test_a_chain_that_is_cut_is_told_and_ends_nothing(small_card: Path, tmp_path: Path, chain: bytes) -> None:
-    root = whole_copy(small_card, tmp_path / "a")
+    root = Path(told("offload", small_card, "--to", tmp_path / "a")["copies"][0]["root"])
     (root / "ascmhl/ascmhl_chain.xml").write_bytes(chain)
     assert any("chain file" in problem.what for problem in verify(root, Watch()).problems)
     said = told("copy-on", root, "--to", tmp_path / "b")

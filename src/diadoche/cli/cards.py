@@ -31,6 +31,7 @@ from diadoche.core.sizes import clock_text, count_text, size_text
 from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadOutcome, OffloadRequest, perform_offload
 from diadoche.services.jobs.verify import VerifyRequest, perform_verify
+from diadoche.services.ledger.card_truth import card_truth
 from diadoche.services.ledger.copies import last_disks, record_unreadable
 from diadoche.services.ledger.job_results import record_outcome, record_verdict
 from diadoche.services.ledger.known_copies import familiar
@@ -236,7 +237,8 @@ def verify(
     with reported(json), Bar(json) as watch, stoppable(watch), opened_ledger() as ledger:
         must_be_there(folder)
         try:
-            verdict = perform_verify(VerifyRequest(folder.absolute()), watch)
+            root = folder.absolute()
+            verdict = perform_verify(VerifyRequest(root, card_truth(ledger, root)), watch)
         except DiadocheError as error:
             # A copy that cannot be read back at all is proven no longer.
             record_unreadable(ledger, folder.absolute(), error.problem.what)
@@ -250,11 +252,16 @@ def verify(
                 "changed": list(verdict.changed),
                 "missing": list(verdict.missing),
                 "extra": list(verdict.extra),
+                "not_compared": list(verdict.not_compared),
+                "altered": verdict.altered,
                 "problems": [problem.as_dict() for problem in verdict.problems],
             }
         )
     say(f"{verdict.ok} of {count_text(verdict.files, 'file')} match.")
-    for word, names in (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra)):
+    for word, names in (
+        ("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra),
+        ("not compared", verdict.not_compared),
+    ):  # fmt: skip
         for name in names:
             say(f"  {word}: {name}")
     say_problems(verdict.problems)

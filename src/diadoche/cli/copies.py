@@ -14,6 +14,7 @@ from diadoche.cli.output import Bar, print_json, say, say_problems
 from diadoche.cli.worker import in_a_child
 from diadoche.core.offload.copies import Copy
 from diadoche.core.offload.estimate import estimate
+from diadoche.core.offload.found_copies import copy_tree
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.core.sizes import count_text, size_text, wait_text
 from diadoche.services.jobs.adopt_folder import AdoptFolderRequest, perform_adopt_folder
@@ -23,6 +24,7 @@ from diadoche.services.jobs.list_card import ListCardRequest, perform_list_card
 from diadoche.services.jobs.offload import OffloadRequest, plan_for
 from diadoche.services.jobs.rebuild import RebuildRequest, perform_rebuild
 from diadoche.services.jobs.restore import RestoreRequest, perform_restore
+from diadoche.services.ledger.card_truth import card_truth
 from diadoche.services.ledger.job_results import record_adopted, record_copy_on, record_level, record_rebuilt
 from diadoche.services.ledger.known_copies import good_copy_for, holders, known_roots, place_below
 from diadoche.services.ledger.shoots import open_shoot, proposed_name
@@ -64,7 +66,9 @@ def restore(
 ) -> None:
     """Fetch a clip or a file from a proven copy, and prove it against the manifest."""
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
-        outcome = perform_restore(RestoreRequest(wanted, to.absolute(), holders(ledger, wanted)), watch)
+        roots = holders(ledger, wanted)
+        cards = tuple(card_truth(ledger, root) for root in roots)
+        outcome = perform_restore(RestoreRequest(wanted, to.absolute(), roots, cards), watch)
     root, found = outcome.root, outcome.found
     if json:
         problems = [problem.as_dict() for problem in found.problems]
@@ -86,7 +90,7 @@ def copy_on(
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         must_be_there(copy)
         targets = tuple((place.absolute(), place_below(ledger, copy, place.absolute())) for place in to)
-        outcome = perform_copy_on(CopyOnRequest(copy, targets), watch)
+        outcome = perform_copy_on(CopyOnRequest(copy, targets, card_truth(ledger, copy)), watch)
         record_copy_on(ledger, outcome)
     _tell_result(outcome.result, copy, json)
 
@@ -98,7 +102,7 @@ def complete(copy: Annotated[Path, typer.Argument(help="A copy that is not whole
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         must_be_there(copy)
         good = good_copy_for(ledger, copy, watch)
-        outcome = perform_copy_on(CopyOnRequest(good, ((copy.parent, copy),)), watch)
+        outcome = perform_copy_on(CopyOnRequest(good, ((copy.parent, copy),), card_truth(ledger, good)), watch)
         record_copy_on(ledger, outcome)
     _tell_result(outcome.result, good, json)
 
@@ -145,7 +149,8 @@ def take_in(
     with reported(json), opened_ledger() as ledger, Bar(json) as watch, stoppable(watch):
         must_be_there(folder)
         this = open_shoot(ledger, shoot or proposed_name(datetime.now(UTC).date()))
-        taken = perform_adopt_folder(AdoptFolderRequest(folder.absolute(), this.id, places().own_layouts), watch)
+        card = card_truth(ledger, folder.absolute(), copy_tree(folder.absolute(), watch).fingerprint())
+        taken = perform_adopt_folder(AdoptFolderRequest(folder.absolute(), this.id, places().own_layouts, card), watch)
         record_adopted(ledger, taken)
     _tell_result(taken.result, folder, json)
 

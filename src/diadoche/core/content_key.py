@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from pathlib import Path
 
 import xxhash
 
-from diadoche.core.diskfiles import unseen_file
+from diadoche.core.diskfiles import ReadFrom, unseen_file
 
 _ENDS_BYTES, _INNER_BYTES, _INNER_PLACES = 64 * 1024, 4096, 30
 
 
-def content_key(paths: Sequence[Path]) -> str:
+def content_key(paths: Sequence[ReadFrom]) -> str:
     """Tells contents apart by sizes, both ends and places between; empty where a file cannot be read.
 
     Not a proof: it reads 250 kB of a file however large it is.

@@ -13,7 +13,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 from diadoche.core.answering import Calls
 
@@ -28,6 +28,20 @@ _SYNC_FILE_RANGE_WAIT = 7
 _LIBC = ctypes.CDLL(None, use_errno=True)
 
 
+class OpensUnseen(Protocol):
+    """A file below a folder that is held open."""
+
+    def open_unseen(self, flags: int) -> int:
+        """A descriptor for reading; access times stay as they are where that may be asked for."""
+
+
+ReadFrom = Path | str | OpensUnseen
+
+
+def _open_for_reading(path: ReadFrom, flags: int) -> int:
+    return open_unseen(path, flags) if isinstance(path, Path | str) else path.open_unseen(flags)
+
+
 def open_unseen(path: Path | str, flags: int = os.O_RDONLY) -> int:
     """Opens for reading; access times stay as they are where we are allowed to ask for that."""
     try:
@@ -36,13 +50,13 @@ def open_unseen(path: Path | str, flags: int = os.O_RDONLY) -> int:
         return os.open(path, flags | os.O_CLOEXEC)
 
 
-def unseen_file(path: Path, flags: int = os.O_RDONLY) -> BinaryIO:
+def unseen_file(path: ReadFrom, flags: int = os.O_RDONLY) -> BinaryIO:
     """The same as a file object. The caller closes it.
 
     Raises:
         OSError: as the system says it.
     """
-    return os.fdopen(open_unseen(path, flags), "rb", buffering=0)
+    return os.fdopen(_open_for_reading(path, flags), "rb", buffering=0)
 
 
 def close_read(descriptor: int) -> None:
@@ -53,50 +67,27 @@ def close_read(descriptor: int) -> None:
         os.close(descriptor)
 
 
-class HeldFolder:
-    """A folder that is held open: what is reached through `base` stays on its disk.
-
-    When a disk goes away, its mount point is left as a plain folder of the system disk. Paths would lead
-    there; through the held folder they fail instead.
-    """
-
-    def __init__(self, path: Path) -> None:
-        """Opens the folder.
-
-        Raises:
-            OSError: it is not there.
-        """
-        self.path = path
-        self._descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        self.base = f"/proc/self/fd/{self._descriptor}/"
-
-    def is_still_there(self) -> bool:
-        """Whether its path still leads to it."""
-        try:
-            now, held = self.path.stat(), os.fstat(self._descriptor)
-        except OSError:
-            return False
-        return (now.st_dev, now.st_ino) == (held.st_dev, held.st_ino)
-
-    def close(self) -> None:
-        """Lets it go."""
-        if self._descriptor >= 0:
-            with suppress(OSError):
-                os.close(self._descriptor)
-            self._descriptor = -1
-
-
 def sync_folder(folder: Path) -> None:
     """Makes renames inside `folder` survive a power cut."""
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        os.fsync(descriptor)
+        sync_descriptor(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def sync_descriptor(folder: int) -> None:
+    """The same for a folder that is open.
+
+    Raises:
+        OSError: the disk failed.
+    """
+    try:
+        os.fsync(folder)
     except OSError as error:
         # Some network and FUSE filesystems refuse to sync folders; they have nothing to sync there.
         if error.errno not in {errno.EINVAL, errno.ENOTSUP, errno.EBADF}:
             raise
-    finally:
-        os.close(descriptor)
 
 
 def rename_new(old: Path | str, new: Path | str) -> None:
@@ -105,17 +96,31 @@ def rename_new(old: Path | str, new: Path | str) -> None:
     Raises:
         FileExistsError: the new name is taken; nothing changed.
     """
-    done = _LIBC.renameat2(_AT_FDCWD, os.fsencode(old), _AT_FDCWD, os.fsencode(new), _RENAME_NOREPLACE)
+    rename_new_at(_AT_FDCWD, str(old), _AT_FDCWD, str(new))
+
+
+def rename_new_at(old_folder: int, old: str, new_folder: int, new: str) -> None:
+    """The same for names in open folders.
+
+    Raises:
+        FileExistsError: the new name is taken; nothing changed.
+        OSError: as the system says it.
+    """
+    done = _LIBC.renameat2(old_folder, os.fsencode(old), new_folder, os.fsencode(new), _RENAME_NOREPLACE)
     if done == 0:
         return
     code = ctypes.get_errno()
     if code not in {errno.EINVAL, errno.ENOSYS, errno.ENOTSUP}:
-        raise OSError(code, os.strerror(code), str(new))
+        raise OSError(code, os.strerror(code), new)
     # Filesystems without the flag (some FUSE and network mounts): look first. We alone write in an
     # offload's folder, so nothing can slip in between.
-    if os.path.lexists(new):
-        raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(new))
-    os.rename(old, new)  # noqa: PTH104  # strings come in by the ten thousand
+    from_folder, to_folder = (None if each == _AT_FDCWD else each for each in (old_folder, new_folder))
+    try:
+        os.stat(new, dir_fd=to_folder, follow_symlinks=False)
+    except FileNotFoundError:
+        os.rename(old, new, src_dir_fd=from_folder, dst_dir_fd=to_folder)
+        return
+    raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), new)
 
 
 def sync_filesystem(descriptor: int) -> None:
@@ -194,7 +199,7 @@ class DirectReader:
         with suppress(BufferError):
             self._buffer.close()
 
-    def blocks(self, path: Path | str, size_bytes: int = BLOCK_BYTES) -> Iterator[memoryview]:
+    def blocks(self, path: ReadFrom, size_bytes: int = BLOCK_BYTES) -> Iterator[memoryview]:
         """The file's bytes in order. Each block is valid until the next is asked for.
 
         Args:
@@ -215,18 +220,18 @@ class DirectReader:
                 yield view[:count]
 
     @contextmanager
-    def _opened(self, path: Path | str) -> Iterator[int]:
+    def _opened(self, path: ReadFrom) -> Iterator[int]:
         # Never through a link: what is read back is a file of the copy, and nothing that a link leads to.
         flags = os.O_RDONLY | os.O_NOFOLLOW
         try:
             with self._calls:
-                descriptor = open_unseen(path, flags | os.O_DIRECT)
+                descriptor = _open_for_reading(path, flags | os.O_DIRECT)
         except OSError as error:
             if error.errno != errno.EINVAL:
                 raise
             self.passed_cache = False
             with self._calls:
-                descriptor = open_unseen(path, flags)
+                descriptor = _open_for_reading(path, flags)
         try:
             if not self.passed_cache:
                 with suppress(OSError):

@@ -9,6 +9,8 @@ from pathlib import Path
 
 from diadoche.core.errors import DiadocheError
 from diadoche.core.offload.copies import CopyState
+from diadoche.core.offload.expected import CardTruth
+from diadoche.core.offload.found_copies import copy_tree
 from diadoche.core.offload.waybill import STATUS_WORDS
 from diadoche.core.sizes import count_text, size_text
 from diadoche.screens.marks import Mark
@@ -18,6 +20,7 @@ from diadoche.services.jobs.level import LevelRequest
 from diadoche.services.jobs.rebuild import RebuildRequest
 from diadoche.services.jobs.restore import RestoreRequest
 from diadoche.services.jobs.verify import VerifyRequest
+from diadoche.services.ledger.card_truth import card_truth
 from diadoche.services.ledger.copies import CopyEntry
 from diadoche.services.ledger.happenings import Happening, happenings, seen_until
 from diadoche.services.ledger.known_copies import holders, known_roots, place_below
@@ -336,9 +339,23 @@ class LedgerScreen:
 
     def _check(self, copies: list[CopyEntry], card: str) -> int:
         for copy in copies:
-            title = f"Check {card} in {Path(copy.destination).name}"
-            self._runner.add("verify", title, f"disk:{copy.disk}", VerifyRequest(Path(copy.root)))
+            self._check_one(copy, f"Check {card} in {Path(copy.destination).name}")
         return len(copies)
+
+    def _check_one(self, copy: CopyEntry, title: str) -> None:
+        def begin(card: CardTruth | None) -> None:
+            self._runner.add("verify", title, f"disk:{copy.disk}", VerifyRequest(Path(copy.root), card))
+
+        self._with_card(Path(copy.root), begin)
+
+    def _with_card(self, root: Path, begin: Callable[[CardTruth | None], None]) -> None:
+        """Begins work on a copy with what came off its card, where its manifests do not say that as well."""
+
+        def found(card: CardTruth | Exception | None) -> None:
+            begin(None if isinstance(card, Exception) else card)
+
+        # The copy is looked at on its disk.
+        self._station.in_background(lambda: card_truth(self._ledger, root), found)
 
     @property
     def check_every_days(self) -> int:
@@ -357,8 +374,12 @@ class LedgerScreen:
             self._say("No proven copy of it is known to be here now. Plug in a disk that has one.")
             return
         root = Path(good.root)
-        request = CopyOnRequest(root, ((to, place_below(self._ledger, root, to)),))
-        self._runner.add("copy on", f"Copy {entry.card} on to {to.name}", "copies", request)
+        target, title = place_below(self._ledger, root, to), f"Copy {entry.card} on to {to.name}"
+
+        def begin(card: CardTruth | None) -> None:
+            self._runner.add("copy on", title, "copies", CopyOnRequest(root, ((to, target),), card))
+
+        self._with_card(root, begin)
         self._say(f"{entry.card} is copied on to {to}; see Work.")
 
     def restore(self, wanted: str, to: Path) -> None:
@@ -397,8 +418,16 @@ class LedgerScreen:
 
     def take_in(self, folder: Path) -> None:
         """Takes footage into the shoot where it lies."""
-        request = AdoptFolderRequest(folder, self._station.shoot.id, self._station.own.layouts.folder)
-        self._runner.add("take in", f"Take in {folder.name} where it lies", "copies", request)
+        shoot_id, layouts = self._station.shoot.id, self._station.own.layouts.folder
+
+        def known() -> CardTruth | None:
+            return card_truth(self._ledger, folder, copy_tree(folder).fingerprint())
+
+        def begin(card: CardTruth | Exception | None) -> None:
+            request = AdoptFolderRequest(folder, shoot_id, layouts, None if isinstance(card, Exception) else card)
+            self._runner.add("take in", f"Take in {folder.name} where it lies", "copies", request)
+
+        self._station.in_background(known, begin)
         self._say(f"{folder} is read and listed where it lies; nothing is moved.")
 
     def job_changed(self, job: Job) -> None:

@@ -168,9 +168,17 @@ def _leads_through(tree: Tree, parent: Path, layout: Layout) -> bool:
     inner = folder.relative_to(parent).as_posix()
     parts = inner.split("/")
     paths = ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
-    paths += [f"{inner}/{name}" for name in inner_folders(folder)]
+    paths += [f"{inner}/{name}" for name in _inner_folders_if_any(folder)]
     # The marked folder may stand beside ours: CLIPINF leads to the card as STREAM does.
     above = "".join(f"{part}/" for part in parts[:-1])
-    paths += [f"{above}{name}" for name in inner_folders(folder.parent)]
+    paths += [f"{above}{name}" for name in _inner_folders_if_any(folder.parent)]
     candidates = [f"{path}/" for path in paths] + [f"{inner}/{file.path}" for file in tree.files[:_ENOUGH]]
     return any(re.fullmatch(mark, each, re.IGNORECASE) for mark in layout.marks for each in candidates)
+
+
+def _inner_folders_if_any(folder: Path) -> list[str]:
+    """Names that may show which layout this is; what cannot be listed shows none, and nothing is concluded from it."""
+    try:
+        return inner_folders(folder)
+    except OSError:
+        return []

@@ -5,15 +5,16 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 from contextlib import nullcontext, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 from diadoche.core.diskfiles import open_unseen
 from diadoche.core.errors import Problem, reading
 from diadoche.core.names import shown
+from diadoche.core.open_folder import OpenFolder
 from diadoche.core.watch import Watch
 
 LISTING_TRIES = 3
@@ -26,6 +27,9 @@ class FileEntry:
     path: str
     size_bytes: int
     changed_ns: int
+    # When anything was done to it, its time set back included. Some mounts make that up, so it says that a file has to
+    # be read again, and never that it is another. (Inodes tell less: on FAT they are made up at every look.)
+    touched_ns: int = field(default=0, compare=False)
 
     @property
     def name(self) -> str:
@@ -81,6 +85,11 @@ class Tree:
             self.unlisted,
         )
 
+    def changed_from(self, earlier: Tree) -> tuple[FileEntry, ...]:
+        """Files that are new or other than in an earlier listing, by name, size and time."""
+        known = set(earlier.files)
+        return tuple(file for file in self.files if file not in known)
+
     def fingerprint(self, without: Collection[str] = ()) -> str:
         """Tells this content from another by names, sizes and times; nothing is read for it.
 
@@ -109,60 +118,52 @@ def list_tree(root: Path, watch: Watch | None = None) -> Tree:
     folders: list[FolderEntry] = []
     left_out: list[Problem] = []
     unlisted: list[Problem] = []
+    calls = watch.calls if watch is not None else nullcontext()
+    with calls:
+        top = OpenFolder.at(root)
     waiting = [""]
-    while waiting:
-        if watch is not None:
-            watch.check()
-        folder = waiting.pop()
-        try:
-            with watch.calls if watch is not None else nullcontext():
-                entries = _listed(root / folder)
-        except OSError as error:
-            if not folder:
-                raise
-            unlisted.append(_cannot_list(folder, error))
-            continue
-        for name, info in entries:
-            path = f"{folder}/{name}" if folder else name
-            if stat.S_ISDIR(info.st_mode):
-                folders.append(FolderEntry(path, info.st_mtime_ns))
-                waiting.append(path)
-            elif stat.S_ISREG(info.st_mode):
-                files.append(FileEntry(path, info.st_size, info.st_mtime_ns))
-            else:
-                left_out.append(_not_a_file(path, info.st_mode))
+    with top:
+        while waiting:
+            if watch is not None:
+                watch.check()
+            folder = waiting.pop()
+            try:
+                with calls:
+                    entries = _listed(top, folder)
+            except OSError as error:
+                if not folder:
+                    raise
+                unlisted.append(_cannot_list(folder, error))
+                continue
+            for name, info in entries:
+                path = f"{folder}/{name}" if folder else name
+                if stat.S_ISDIR(info.st_mode):
+                    folders.append(FolderEntry(path, info.st_mtime_ns))
+                    waiting.append(path)
+                elif stat.S_ISREG(info.st_mode):
+                    files.append(FileEntry(path, info.st_size, info.st_mtime_ns, info.st_ctime_ns))
+                else:
+                    left_out.append(_not_a_file(path, info.st_mode))
     files.sort(key=lambda file: os.fsencode(file.path))
     folders.sort(key=lambda folder: os.fsencode(folder.path))
     return Tree(root, tuple(files), tuple(folders), tuple(left_out), tuple(unlisted))
 
 
-def _listed(folder: Path) -> list[tuple[str, os.stat_result]]:
+def _listed(top: OpenFolder, folder: str) -> list[tuple[str, os.stat_result]]:
     for _ in range(LISTING_TRIES - 1):
         with suppress(OSError):
-            return sorted(_scan(folder), key=_by_name)
-    return sorted(_scan(folder), key=_by_name)
-
-
-def _by_name(entry: tuple[str, os.stat_result]) -> bytes:
-    return os.fsencode(entry[0])
-
-
-def _scan(folder: Path) -> Iterator[tuple[str, os.stat_result]]:
-    descriptor = open_unseen(folder, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        with os.scandir(descriptor) as entries:
-            for entry in entries:
-                yield entry.name, entry.stat(follow_symlinks=False)
-    finally:
-        os.close(descriptor)
+            return top.listed(folder)
+    return top.listed(folder)
 
 
 def inner_folders(folder: Path) -> list[str]:
-    """The names of the folders in a folder; none where it cannot be listed."""
-    try:
-        return [name for name, info in _scan(folder) if stat.S_ISDIR(info.st_mode)]
-    except OSError:
-        return []
+    """The names of the folders in a folder.
+
+    Raises:
+        OSError: it cannot be listed.
+    """
+    with OpenFolder.at(folder) as top:
+        return [name for name, info in top.listed() if stat.S_ISDIR(info.st_mode)]
 
 
 def _cannot_list(folder: str, error: OSError) -> Problem:
@@ -195,7 +196,7 @@ def read_small(tree: Tree, file: FileEntry) -> bytes:
     """
     path = tree.root / file.path
     with reading(path, tree.root):
-        descriptor = open_unseen(path)
+        descriptor = open_unseen(path, os.O_RDONLY | os.O_NOFOLLOW)
         try:
             return os.read(descriptor, _LARGEST_INDEX_BYTES)
         finally:

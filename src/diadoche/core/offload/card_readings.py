@@ -37,6 +37,10 @@ class CardReadings:
         if dict(digests) not in [dict(each) for each in known]:
             known.append(dict(digests))
 
+    def forget(self, path: str) -> None:
+        """The file is another by now: earlier readings say nothing of it."""
+        self._readings.pop(path, None)
+
     def now(self, path: str, digests: Digests) -> bool:
         """Takes in a reading of this run; gives whether none of all contradicts another."""
         known = self._readings.setdefault(path, [])

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -11,8 +10,9 @@ from pathlib import Path
 from diadoche.core.errors import writing
 from diadoche.core.offload.destination import Destination
 from diadoche.core.offload.manifest_words import LESS_THAN_WHOLE, NOT_WHOLE
-from diadoche.core.offload.mhl import ManifestRequest, carry_history, write_manifest
+from diadoche.core.offload.manifest_writing import ManifestRequest, carry_history, write_manifest
 from diadoche.core.offload.plan import OffloadPlan
+from diadoche.core.open_folder import OpenFolder
 
 
 def close_copy(
@@ -28,10 +28,10 @@ def close_copy(
     destination.folder.sync(destination.proven.values())
     with writing(destination.root):
         if plan.history is not None:
-            with destination.calls:
-                carry_history(plan.history, destination.root)
+            with destination.calls, OpenFolder.at(plan.history) as source:
+                carry_history(source, destination.folder.held)
         request = _request(destination, plan, whole, version, now, remark)
-        manifest = write_manifest(destination.root, request, destination.calls)
+        manifest = write_manifest(destination.folder.held, request, destination.calls)
         with destination.calls:
             _restore_folder_times(destination, plan)
     # The disk may have gone away meanwhile, and the manifest landed on another: asked before anything is promised.
@@ -54,20 +54,25 @@ def _request(
         f"It was {destination.read_back.value}.",
     ]
     return ManifestRequest(
-        tuple(sorted(destination.proven.values(), key=lambda file: os.fsencode(file.kept_as))),
-        tuple(replace(each, path=destination.target.kept_as(each.path)) for each in plan.folders),
-        {file.path: file.changed_ns for file in plan.files},
-        plan.digests,
-        version,
-        now,
-        " ".join(filter(None, comments)),
+        files=tuple(sorted(destination.proven.values(), key=lambda file: os.fsencode(file.kept_as))),
+        folders=tuple(replace(each, path=destination.target.kept_as(each.path)) for each in plan.folders),
+        changed_ns={file.path: file.changed_ns for file in plan.files},
+        digests=plan.digests[:1] if plan.promised else plan.digests,
+        version=version,
+        now=now,
+        identity=destination.journal.identity,
+        whole=whole,
+        asked_for_all=plan.whole,
+        comment=" ".join(filter(None, comments)),
     )
 
 
 def _restore_folder_times(destination: Destination, plan: OffloadPlan) -> None:
     for folder in reversed(plan.folders):
-        # A time that this system cannot write: the manifest has the listing's.
-        with suppress(OverflowError):
-            os.utime(
-                destination.root / destination.target.kept_as(folder.path), ns=(folder.changed_ns, folder.changed_ns)
-            )
+        try:
+            destination.folder.held.set_time(destination.target.kept_as(folder.path), folder.changed_ns)
+        except OverflowError:
+            # A time that this system cannot write: the manifest has the listing's.
+            continue
+        except OSError:
+            destination.keeps_times = False

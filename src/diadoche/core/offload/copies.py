@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from diadoche.core.disks import ReadBack, distinct_disks
+from diadoche.core.offload.identity import NO_IDENTITY, CopyIdentity
 
 __all__ = ["Copy", "CopyState", "ReadBack", "proven_disks"]
 
@@ -28,6 +29,7 @@ class CopyState(StrEnum):
     INCOMPLETE = "incomplete"  # files are missing; the journal in it says so
     FAILED = "failed"  # its disk dropped out
     DAMAGED = "damaged"  # it was proven, and a later reading found files changed or missing
+    ALTERED = "altered"  # its manifests are not as they were written, and nothing else is known of its files
     LISTED = "listed"  # its manifests and the sizes of its files say that it is whole; nothing was read since
     GONE = "gone"  # another copy has its folder now
 
@@ -49,6 +51,11 @@ class Copy:
     resumed_from: str = ""
     # Whether it was too slow for the card to wait, and is still to be filled from a finished copy.
     fell_behind: bool = False
+    identity: CopyIdentity = NO_IDENTITY
+    # Files that have another name there than on the card, by their path on the card.
+    renamed: Mapping[str, str] = field(default_factory=dict)
+    # How many files it lacks of those that were asked for.
+    wanting: int = 0
 
     @property
     def passed_cache(self) -> bool:

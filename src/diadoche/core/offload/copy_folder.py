@@ -6,19 +6,21 @@ import os
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
 from diadoche.core.answering import Calls
-from diadoche.core.diskfiles import PART_SUFFIX, HeldFolder, make_folders, sync_folder
+from diadoche.core.cards.tree import FolderEntry
+from diadoche.core.diskfiles import PART_SUFFIX
 from diadoche.core.disks import Limits
 from diadoche.core.errors import Problem, TargetUnusable, writing
-from diadoche.core.names import shown, unique_name
+from diadoche.core.names import shown
 from diadoche.core.offload.digest_file import agree
 from diadoche.core.offload.folder_claim import take_new_folder, take_unfinished_folder
 from diadoche.core.offload.journal import CopiedFile, Journal
 from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.offload.set_aside import set_aside
+from diadoche.core.open_folder import OpenFolder
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,11 +39,10 @@ class CopyFolder:
         self.target = target
         self.root = target.root
         self.journal = Journal(target.root, plan.fingerprint)
-        # What is reached through this stays on the disk that was there when the folder was taken.
-        self.base = f"{target.root}/"
         self._plan = plan
         self._calls = calls
-        self._held: HeldFolder | None = None
+        self._held: OpenFolder | None = None
+        # Names at the top that are ours: nothing of the card has any of them.
         self._parts = PART_SUFFIX
 
     @property
@@ -49,9 +50,15 @@ class CopyFolder:
         """Whether it was taken."""
         return self._held is not None
 
+    @property
+    def held(self) -> OpenFolder:
+        """The folder: what is reached through it stays below it, on the disk that was there when it was taken."""
+        assert self._held is not None, "taken first"
+        return self._held
+
     def part(self, name: str) -> str:
-        """The path of a part."""
-        return f"{self.base}{self._parts}/{name}"
+        """The path of a part, in the folder."""
+        return f"{self._parts}/{name}"
 
     def take(self) -> EarlierFiles:
         """Takes the folder, or goes on with the unfinished copy in it, and makes it ready.
@@ -63,27 +70,45 @@ class CopyFolder:
         unlisted = tuple(problem.path for problem in self._plan.unlisted)
         take = take_unfinished_folder if self.target.resumed else take_new_folder
         # Before anything else: from here on the folder says of itself that it is not whole.
-        self.journal = take(self.root, self._plan.fingerprint, unlisted, self._calls)
+        self.journal, self._held = take(self.root, self._plan.fingerprint, unlisted, self._plan.taking, self._calls)
         with writing(self.root):
-            with self._calls:
-                # A disk that is pulled leaves a plain folder of the system disk behind: the path would lead there.
-                self._held = HeldFolder(self.root)
-                self.base = self._held.base
             self._prepare_parts()
             self._take_names()
-            for folder in self._plan.folders:
-                make_folders(Path(self.base + self.target.kept_as(folder.path)), self._calls)
+            self.make_folders(self._plan.folders)
             return self._earlier()
 
+    def make_folders(self, folders: Iterable[FolderEntry]) -> None:
+        """Makes folders of the card.
+
+        Raises:
+            OSError: one cannot be made, or something else stands there.
+        """
+        for folder in folders:
+            with self._calls:
+                self.held.make_folder(self.target.kept_as(folder.path))
+
+    def take_more(self, plan: OffloadPlan) -> None:
+        """The card has come to hold more: names for it, its folders, and what the journal says of the card.
+
+        Raises:
+            TargetError: it cannot be written to.
+        """
+        with writing(self.root):
+            # What has a name keeps it: names are given in this order.
+            before, self._plan = list(self._all_paths()), plan
+            names = kept_names(dict.fromkeys([*before, *self._all_paths()]), self.target.limits)
+            self.target = replace(self.target, names=names)
+            self._prepare_parts()
+            self.make_folders(plan.folders)
+            with self._calls:
+                self.journal.note_card(plan.fingerprint)
+
     def _prepare_parts(self) -> None:
-        """An empty folder for parts, under a name that nothing on the card has."""
-        tops = {path.split("/")[0].casefold() for path in self._all_paths()}
-        self._parts = unique_name(PART_SUFFIX, lambda name: name.casefold() in tops)
+        """An empty folder for parts. What an ended run left in it goes; through a link it goes nowhere."""
         with self._calls:
-            Path(self.base + self._parts).mkdir(exist_ok=True)
-            for name in os.listdir(self.base + self._parts):
-                # The journal is held: what lies here was left by a run that has ended.
-                Path(self.part(name)).unlink()
+            self.held.make_folder(self._parts)
+            for name in self.held.names(self._parts):
+                self.held.unlink(self.part(name))
 
     def _all_paths(self) -> Iterable[str]:
         yield from (folder.path for folder in self._plan.folders)
@@ -93,20 +118,22 @@ class CopyFolder:
         """Looks what names the folder itself tells apart: shares and others fold case without saying so."""
         limits = self.target.limits
         with self._calls:
-            found = probed_limits(f"{self.base}{self._parts}", limits)
+            found = probed_limits(self.held, self._parts, limits)
         if found != limits:
             self.target = replace(self.target, names=kept_names(self._all_paths(), found), limits=found)
 
     def _earlier(self) -> EarlierFiles:
         earlier = EarlierFiles()
         for entry in self._plan.files:
-            file = self.journal.copied.get(entry.path)
+            # Its journal may be of the card, and this run of a copy in which the file has another name.
+            file = self.journal.copied.get(self._plan.card_paths.get(entry.path, entry.path))
             if file is None:
                 continue
+            file = replace(file, path=entry.path)
             promised = self._plan.promised.get(entry.path, {})
             sound = set(self._plan.digests) <= file.digests.keys() and (not promised or agree(promised, file.digests))
             with self._calls:
-                size = size_of(self.base + file.kept_as)
+                size = self.held.size_of(file.kept_as)
             if sound and size == file.size_bytes == entry.size_bytes:
                 earlier.sound[entry.path] = file
             elif size is not None:
@@ -123,7 +150,7 @@ class CopyFolder:
             self.journal.forget(file.path)
             self.journal.sync()
             try:
-                where = set_aside(self.base, self.root.name, file.kept_as)
+                where = set_aside(self.held, file.kept_as)
             except FileNotFoundError:
                 return None
         return Problem(
@@ -162,19 +189,19 @@ class CopyFolder:
         with writing(self.root):
             for folder in folders:
                 with self._calls:
-                    sync_folder(Path(self.base + folder))
+                    self.held.sync("" if folder == "." else folder)
 
     def _remove_parts(self) -> None:
         # What is still in it was left behind by a call that hangs; the next run empties it.
         with self._calls, suppress(OSError):
-            Path(self.base + self._parts).rmdir()
+            self.held.remove_folder(self._parts)
 
     def give_back(self) -> None:
         """Undoes the taking of a new folder, into which nothing was written yet."""
         self._remove_parts()
         with self._calls, suppress(OSError):
             for folder in sorted((self.target.kept_as(each.path) for each in self._plan.folders), reverse=True):
-                Path(self.base + folder).rmdir()
+                self.held.remove_folder(folder)
         with self._calls:
             self.journal.take_back()
             if self._held is not None:
@@ -189,32 +216,23 @@ class CopyFolder:
                 self._held.close()
 
 
-def size_of(path: Path | str) -> int | None:
-    """The size of a regular file, or None where there is none."""
-    try:
-        info = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return None
-    return info.st_size if os.path.isfile(path) and not os.path.islink(path) else None  # noqa: PTH113, PTH114  # asked by the ten thousand
-
-
-def probed_limits(folder: str, limits: Limits) -> Limits:
+def probed_limits(held: OpenFolder, folder: str, limits: Limits) -> Limits:
     """What a folder's filesystem does with names, tried out in an empty folder of ours.
 
     Raises:
         OSError: nothing can be written there at all.
     """
     plain, folded = f"{folder}/Name", f"{folder}/nAME"
-    os.close(os.open(plain, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
-    folds = os.path.lexists(folded)
-    Path(plain).unlink()
+    os.close(held.open(plain, os.O_WRONLY | os.O_CREAT))
+    folds = held.exists(folded)
+    held.unlink(plain)
     refuses = limits.plain_names
     if not refuses:
         odd = f'{folder}/od:d?"*'
         try:
-            os.close(os.open(odd, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644))
-            refuses = not os.path.lexists(odd)
-            Path(odd).unlink(missing_ok=True)
+            os.close(held.open(odd, os.O_WRONLY | os.O_CREAT))
+            refuses = not held.exists(odd)
+            held.forget(odd)
         except OSError:
             refuses = True
     return replace(limits, folds_case=limits.folds_case or folds, plain_names=refuses)

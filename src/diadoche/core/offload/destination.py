@@ -18,18 +18,19 @@ from pathlib import Path
 
 from diadoche.core.answering import HANGS_S, Calls
 from diadoche.core.content_key import content_key
-from diadoche.core.diskfiles import DirectReader, begin_writeback, rename_new
+from diadoche.core.diskfiles import DirectReader, begin_writeback
 from diadoche.core.disks import read_back_of
 from diadoche.core.errors import DiadocheError, Problem, writing
 from diadoche.core.names import safe_name, shown, unique_name
 from diadoche.core.offload.copies import ReadBack
-from diadoche.core.offload.copy_folder import CopyFolder, size_of
+from diadoche.core.offload.copy_folder import CopyFolder
 from diadoche.core.offload.digest_file import digests_of
 from diadoche.core.offload.digests import DIGESTS
 from diadoche.core.offload.journal import CopiedFile, Journal
 from diadoche.core.offload.messages import Begin, FileRun, Message, Pack
 from diadoche.core.offload.plan import OffloadPlan, Target
 from diadoche.core.offload.ring import RingBuffer
+from diadoche.core.open_folder import Placed
 from diadoche.core.watch import Part
 
 # Files are made durable together: one sync of the filesystem instead of one for each. Waiting longer
@@ -90,7 +91,7 @@ class Destination:
         self.problems: list[Problem] = []
         self.dropped: Problem | None = None
         self.abandoned = self.cancelled = self.was_slow = False
-        self.passed_cache = True
+        self.passed_cache = self.keeps_times = True
         self.read_back = ReadBack.CACHE
         self.inbox: queue.SimpleQueue[Message] = queue.SimpleQueue()
         self.folder = CopyFolder(target, plan, self.calls)
@@ -118,6 +119,11 @@ class Destination:
         self.already, self.doubted = earlier.sound, earlier.doubted
         self.copied_bytes = sum(file.size_bytes for file in self.already.values())
 
+    def take_more(self, plan: OffloadPlan) -> None:
+        """The card has come to hold more; see `CopyFolder.take_more` for what it raises."""
+        self.total_bytes = plan.size_bytes
+        self.folder.take_more(plan)
+
     def doubt(self, path: str) -> None:
         """What stands there of a file is not what the card shows now: the card decides."""
         file = self.already.pop(path, None)
@@ -128,7 +134,7 @@ class Destination:
     def key_of(self, path: str) -> str:
         """A content key of what stands there of a file."""
         with self.calls:
-            return content_key([Path(self.folder.base + self.already[path].kept_as)])
+            return content_key([Placed(self.folder.held, self.already[path].kept_as)])
 
     def set_aside(self, path: str) -> Problem | None:
         """Moves what stands there of a file out of the copy, beside it; gives words about it."""
@@ -235,7 +241,7 @@ class Destination:
             # Stopped in the middle of a file.
             with self.calls, suppress(OSError):
                 current.close()
-                _forget(current.part)
+                self.folder.held.forget(current.part)
         self._to_prove.put(None)
 
     def _write_on(self, current: _Written, buffer: RingBuffer, unflushed_bytes: int) -> int:
@@ -262,11 +268,21 @@ class Destination:
         changed = written.run.entry.changed_ns
         try:
             with self.calls:
-                _set_time(written.descriptor, changed)
+                self._set_time(written.descriptor, changed)
                 written.close()
         except OSError as error:
             self._drop_for(self.root / written.run.entry.path, error)
         self._to_prove.put([written])
+
+    def _set_time(self, descriptor: int, changed_ns: int) -> None:
+        try:
+            os.utime(descriptor, ns=(changed_ns, changed_ns))
+        except OverflowError:
+            # A time that this system cannot write: the bytes count, the manifest and the waybill have the listing's.
+            return
+        except OSError:
+            # Some shares and FUSE filesystems refuse it. The bytes are what is proven; that the time is not is said.
+            self.keeps_times = False
 
     def _write_pack(self, pack: Pack) -> None:
         written: list[_Written] = []
@@ -278,7 +294,7 @@ class Destination:
             try:
                 with self.calls:
                     _write_fully(file.descriptor, data)
-                    _set_time(file.descriptor, run.entry.changed_ns)
+                    self._set_time(file.descriptor, run.entry.changed_ns)
                     file.close()
             except OSError as error:
                 self._drop_for(self.root / run.entry.path, error)
@@ -297,7 +313,7 @@ class Destination:
         part = self.folder.part(f"{self._tries:07} {name.encode('ascii', 'replace').decode()}")
         try:
             with self.calls:
-                return _Written(run, part, os.open(part, _NEW_FILE, 0o644))
+                return _Written(run, part, self.folder.held.open(part, _NEW_FILE))
         except OSError as error:
             self._drop_for(Path(self.root / run.entry.path), error)
             return None
@@ -358,7 +374,7 @@ class Destination:
         finally:
             with self.calls:
                 for written in batch:
-                    _forget(written.part)
+                    self.folder.held.forget(written.part)
 
     def _sync(self, arrived: list[_Written]) -> None:
         if len(arrived) > _FEW_FILES and self.folder.target.limits.synced_at_once:
@@ -367,7 +383,7 @@ class Destination:
             return
         for written in arrived:
             with self.calls:
-                descriptor = os.open(written.part, os.O_RDONLY | os.O_CLOEXEC)
+                descriptor = self.folder.held.open(written.part)
                 try:
                     os.fsync(descriptor)
                 finally:
@@ -389,7 +405,8 @@ class Destination:
         """The first digest of what stands under a path; None where it cannot be read, or the pass has ended."""
         name = next(iter(file.digests))
         try:
-            return digests_of(path, [name], reader, size_bytes=file.size_bytes, step=self._go_on)[name]
+            placed = Placed(self.folder.held, path)
+            return digests_of(placed, [name], reader, size_bytes=file.size_bytes, step=self._go_on)[name]
         except _Dropped:
             return None
         except OSError as error:
@@ -409,7 +426,7 @@ class Destination:
 
     def _prove_standing(self, file: CopiedFile, reader: DirectReader) -> None:
         """Proves a file of an earlier run anew: after a kill nothing is believed."""
-        found = self._found(file, self.folder.base + file.kept_as, reader)
+        found = self._found(file, file.kept_as, reader)
         if found == _first(file):
             self._count(file)
         elif found is not None:
@@ -455,8 +472,7 @@ class Destination:
             earlier = self.doubted.pop(file.path, None)
             if earlier is None:
                 continue
-            standing = Path(self.folder.base + earlier.kept_as)
-            if size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+            if self._stands_as(file, earlier.kept_as):
                 # It is what was proven now: it is counted when the name is given.
                 continue
             remark = self.folder.set_aside(earlier)
@@ -464,13 +480,13 @@ class Destination:
                 self.problems.append(remark)
 
     def _named(self, written: _Written, file: CopiedFile) -> CopiedFile:
-        final = self.folder.base + file.kept_as
+        held = self.folder.held
         try:
-            rename_new(written.part, final)
+            held.rename_new(written.part, file.kept_as)
         except FileNotFoundError:
             # Somebody took the folder away meanwhile.
-            Path(final).parent.mkdir(parents=True, exist_ok=True)
-            rename_new(written.part, final)
+            held.make_folder(file.kept_as.rpartition("/")[0])
+            held.rename_new(written.part, file.kept_as)
         except FileExistsError:
             return self._beside(written, file)
         return file
@@ -488,22 +504,26 @@ class Destination:
 
     def _beside(self, written: _Written, file: CopiedFile) -> CopiedFile:
         """Something has the name already: the same content is counted, other content stays and ours moves."""
-        standing = Path(self.folder.base + file.kept_as)
-        if size_of(standing) == file.size_bytes and self._reads_as(file, standing):
+        if self._stands_as(file, file.kept_as):
             return file
-        name = unique_name(standing.name, lambda taken: os.path.lexists(standing.with_name(taken)))
-        rename_new(written.part, standing.with_name(name))
-        folder = file.kept_as.rpartition("/")[0]
-        moved = replace(file, kept_as=f"{folder}/{name}" if folder else name)
+        held = self.folder.held
+        folder, _, own_name = file.kept_as.rpartition("/")
+        above = f"{folder}/" if folder else ""
+        moved = replace(file, kept_as=above + unique_name(own_name, lambda taken: held.exists(above + taken)))
+        # The line first: a name without one cannot come from us.
         self.journal.note([moved])
         self.journal.sync()
+        held.rename_new(written.part, moved.kept_as)
         return moved
 
-    def _reads_as(self, file: CopiedFile, standing: Path) -> bool:
+    def _stands_as(self, file: CopiedFile, path: str) -> bool:
+        """Whether what stands at a path in the copy reads as a file that was proven."""
+        if self.folder.held.size_of(path) != file.size_bytes:
+            return False
         reader = DirectReader(self.calls)
         try:
             name = next(iter(file.digests))
-            return digests_of(standing, [name], reader)[name] == file.digests[name]
+            return digests_of(Placed(self.folder.held, path), [name], reader)[name] == file.digests[name]
         finally:
             self.passed_cache = self.passed_cache and reader.passed_cache
             reader.close()
@@ -525,22 +545,9 @@ def _first(file: CopiedFile) -> str:
     return next(iter(file.digests.values()))
 
 
-def _set_time(descriptor: int, changed_ns: int) -> None:
-    try:
-        os.utime(descriptor, ns=(changed_ns, changed_ns))
-    except OverflowError:
-        # A time that this system cannot write: the bytes count, the manifest and the waybill have the listing's.
-        return
-
-
 def _write_fully(descriptor: int, data: memoryview) -> None:
     while data:
         data = data[os.write(descriptor, data) :]
-
-
-def _forget(part: str) -> None:
-    with suppress(OSError):
-        Path(part).unlink(missing_ok=True)
 
 
 def _read_back_differently(file: CopiedFile, root: Path, place: Path, fate: str) -> Problem:

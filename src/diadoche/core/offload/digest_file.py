@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from pathlib import Path
 
-from diadoche.core.diskfiles import BLOCK_BYTES, DirectReader
+from diadoche.core.diskfiles import BLOCK_BYTES, DirectReader, ReadFrom
 from diadoche.core.offload.digests import DIGESTS
 
 
 def digests_of(
-    path: Path | str,
+    path: ReadFrom,
     names: Iterable[str],
     reader: DirectReader,
     *,

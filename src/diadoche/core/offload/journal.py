@@ -19,11 +19,17 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from diadoche.core.diskfiles import sync_filesystem, sync_folder
+from diadoche.core.diskfiles import sync_filesystem
 from diadoche.core.names import is_inside
 from diadoche.core.offload.digests import DIGESTS
+from diadoche.core.offload.identity import NO_IDENTITY, CopyIdentity, checked_id, new_id
+from diadoche.core.open_folder import OpenFolder
 
+MANIFEST_FOLDER = "ascmhl"
 JOURNAL_NAME = ".not-whole-diadoche.jsonl"
+# Beside the manifests, where copying without hidden files does not lose it: whose unfinished copy this is.
+UNFINISHED_NAME = "unfinished-copy.json"
+_UNFINISHED = f"{MANIFEST_FOLDER}/{UNFINISHED_NAME}"
 _WORDS = "This copy is not whole. Offload the same card again to complete it."
 _LARGEST_BYTES = 1 << 30
 # Some shares and FUSE filesystems keep no locks; there the exclusive making of the folder has to do.
@@ -48,52 +54,68 @@ class Journal:
     fingerprint: str
     copied: dict[str, CopiedFile] = field(default_factory=dict)
     unlisted: tuple[str, ...] = ()
-    # The fingerprint that it had when it was gone on with.
+    identity: CopyIdentity = NO_IDENTITY
+    # What it had when it was gone on with.
     earlier: str = ""
+    # Whether only the mark beside the manifests was left of it: what stands in the copy is not known then.
+    is_lost: bool = False
     _descriptor: int = -1
+    _folder: OpenFolder | None = None
 
-    def begin(self) -> None:
-        """Makes the journal, and holds it.
+    def begin(self, folder: OpenFolder) -> None:
+        """Makes the journal in the copy's folder, and holds it.
 
         Raises:
             FileExistsError: there is one already: the folder is somebody else's.
             OSError: the folder cannot be written to.
         """
-        self._open(os.O_CREAT | os.O_EXCL)
-        self._note_card()
+        self._open(folder, os.O_CREAT | os.O_EXCL)
+        self.note_card(self.fingerprint)
 
-    def go_on(self, fingerprint: str, unlisted: tuple[str, ...]) -> None:
+    def go_on(self, folder: OpenFolder, fingerprint: str, unlisted: tuple[str, ...], taking: str) -> None:
         """Holds the one that is there; the card may show more now than when it was begun.
 
         Raises:
             BlockingIOError: another offload holds it at this moment.
             OSError: the folder cannot be written to.
         """
-        self._open(0)
-        # The line break first: after a torn line, ours must not be glued to it.
-        self._write(b"\n")
-        self.earlier, self.fingerprint, self.unlisted = self.fingerprint, fingerprint, unlisted
-        self._note_card()
+        self._open(folder, os.O_CREAT | os.O_EXCL if self.is_lost else 0)
+        self.identity = CopyIdentity(taking, self.identity.copy or new_id())
+        self.earlier, self.unlisted = self.fingerprint, unlisted
+        self.note_card(fingerprint)
 
-    def _open(self, flags: int) -> None:
-        path = self.root / JOURNAL_NAME
-        descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CLOEXEC | os.O_NOFOLLOW | flags, 0o644)
+    def _open(self, folder: OpenFolder, flags: int) -> None:
+        descriptor = folder.open(JOURNAL_NAME, os.O_WRONLY | os.O_APPEND | flags)
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             if error.errno not in _NO_LOCKS:
                 os.close(descriptor)
                 raise
-        self._descriptor = descriptor
+        self._descriptor, self._folder = descriptor, folder
         # Whoever held it before us may have finished the copy and removed it between the opening and the lock.
-        if not os.path.samestat(os.fstat(descriptor), path.lstat()):
+        if not os.path.samestat(os.fstat(descriptor), folder.stat(JOURNAL_NAME)):
             self.close(whole=False)
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(path))
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(self.root / JOURNAL_NAME))
 
-    def _note_card(self) -> None:
-        self._write(_line({"card": self.fingerprint, "unlisted": list(self.unlisted), "note": _WORDS}))
+    def note_card(self, fingerprint: str) -> None:
+        """Writes down which card it is of: in itself, and beside the manifests."""
+        assert self._folder is not None
+        self.fingerprint = fingerprint
+        line = _line(
+            {
+                "card": self.fingerprint,
+                "unlisted": list(self.unlisted),
+                "taking": self.identity.taking,
+                "copy": self.identity.copy,
+                "note": _WORDS,
+            }
+        )
+        self._write(line)
         os.fsync(self._descriptor)
-        sync_folder(self.root)
+        self._folder.sync()
+        self._folder.make_folder(MANIFEST_FOLDER)
+        self._folder.write_whole(_UNFINISHED, line)
 
     def note(self, files: Iterable[CopiedFile]) -> None:
         """Writes down that the bytes of some files are on the disk under their temporary names."""
@@ -126,19 +148,25 @@ class Journal:
 
     def close(self, *, whole: bool) -> None:
         """Ends it; a whole copy needs none any more."""
-        if whole and self._descriptor >= 0:
+        if whole and self._folder is not None and self._descriptor >= 0:
             # Before the lock is let go: nobody may take the folder for an unfinished one meanwhile.
-            (self.root / JOURNAL_NAME).unlink(missing_ok=True)
-            sync_folder(self.root)
+            for name in (_UNFINISHED, JOURNAL_NAME):
+                with suppress(FileNotFoundError):
+                    self._folder.unlink(name)
+                self._folder.sync(name.rpartition("/")[0])
         if self._descriptor >= 0:
             os.close(self._descriptor)
             self._descriptor = -1
 
     def take_back(self) -> None:
         """Undoes `begin`, where nothing was written yet: the folder is free again."""
-        with suppress(OSError):
-            (self.root / JOURNAL_NAME).unlink(missing_ok=True)
-            self.root.rmdir()
+        if self._folder is not None:
+            with suppress(OSError):
+                self._folder.forget(_UNFINISHED)
+                self._folder.remove_folder(MANIFEST_FOLDER)
+            with suppress(OSError):
+                self._folder.unlink(JOURNAL_NAME)
+                self.root.rmdir()
         self.close(whole=False)
 
     def _write(self, data: bytes) -> None:
@@ -152,14 +180,29 @@ def _line(value: dict[str, object]) -> bytes:
 
 
 def read_journal(root: Path) -> Journal | None:
-    """The journal of an unfinished copy, or None where there is none that says which card it is of."""
-    path = root / JOURNAL_NAME
+    """The journal of an unfinished copy, or None where there is none that says which card it is of.
+
+    Raises:
+        OSError: the folder does not tell.
+    """
     try:
-        if path.lstat().st_size > _LARGEST_BYTES:
-            return None
-        lines = path.read_bytes().split(b"\n")
-    except OSError:
+        with OpenFolder.at(root) as folder:
+            journal = _read(root, folder, JOURNAL_NAME)
+            if journal is None and (journal := _read(root, folder, _UNFINISHED)) is not None:
+                journal.is_lost = not folder.exists(JOURNAL_NAME)
+            return journal
+    except (FileNotFoundError, NotADirectoryError):
         return None
+
+
+def _read(root: Path, folder: OpenFolder, name: str) -> Journal | None:
+    try:
+        lines = folder.read(name, _LARGEST_BYTES).split(b"\n")
+    except OSError as error:
+        # A link, a pipe or something huge of that name is no journal of ours.
+        if error.errno in {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.EINVAL, errno.EFBIG, errno.ENXIO}:
+            return None
+        raise
     journal: Journal | None = None
     for line in lines:
         try:
@@ -171,6 +214,7 @@ def read_journal(root: Path) -> Journal | None:
         if isinstance(value.get("card"), str):
             journal = journal or Journal(root, "")
             journal.fingerprint, journal.unlisted = value["card"], _paths(value.get("unlisted"))
+            journal.identity = CopyIdentity(checked_id(value.get("taking")), checked_id(value.get("copy")))
         elif journal is not None and isinstance(value.get("gone"), str):
             journal.copied.pop(value["gone"], None)
         elif journal is not None and (file := _copied_file(value)) is not None:
@@ -204,11 +248,13 @@ def checked_digest_texts(value: object) -> dict[str, str]:
 
 def is_unfinished(root: Path) -> bool:
     """Whether the copy at `root` says of itself that it is not whole, or cannot be asked."""
-    try:
-        (root / JOURNAL_NAME).lstat()
-    except (FileNotFoundError, NotADirectoryError):
-        return False
-    except OSError:
-        # It may well be there: what is not known to be finished is not called so.
+    for name in (JOURNAL_NAME, _UNFINISHED):
+        try:
+            (root / name).lstat()
+        except (FileNotFoundError, NotADirectoryError):
+            continue
+        except OSError:
+            # It may well be there: what is not known to be finished is not called so.
+            return True
         return True
-    return True
+    return False

@@ -9,13 +9,13 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Collection, Iterable
 
+from diadoche.core.diskfiles import PART_SUFFIX
 from diadoche.core.disks import Limits
 from diadoche.core.names import safe_name, unique_name
-from diadoche.core.offload.journal import JOURNAL_NAME
+from diadoche.core.offload.journal import JOURNAL_NAME, MANIFEST_FOLDER
 
-# The folder of manifests [ASCMHL] and the journal. A card that was a copy itself has such names of its own.
-MANIFEST_FOLDER = "ascmhl"
-RESERVED = frozenset({MANIFEST_FOLDER, JOURNAL_NAME})
+# The folder of manifests [ASCMHL], the journal and the parts. A card that was a copy itself has such names of its own.
+RESERVED = frozenset({MANIFEST_FOLDER, JOURNAL_NAME, PART_SUFFIX})
 
 
 def kept_names(paths: Iterable[str], limits: Limits, reserved: Collection[str] = RESERVED) -> dict[str, str]:

@@ -6,15 +6,18 @@ from pathlib import Path, PurePosixPath
 
 from diadoche.core.errors import MediaError
 from diadoche.core.names import shown
+from diadoche.core.offload.expected import CardTruth, ExpectedFile, Promise, held_against_card
 from diadoche.core.offload.lists import is_list, read_list
-from diadoche.core.offload.mhl import FOLDER, Listed, read_history
+from diadoche.core.offload.manifest_reading import read_history
+from diadoche.core.offload.manifest_words import FOLDER
 
 
-def read_listed(path: Path) -> tuple[Path, Listed]:
+def read_promise(path: Path, card: CardTruth | None = None) -> tuple[Path, Promise]:
     """The folder that a manifest is about, and what it says.
 
     Args:
         path: a folder with manifests in it, or a plain list of digests.
+        card: what the ledger kept of the card's own reading.
 
     Raises:
         MediaError: there is no manifest, or it cannot be read.
@@ -22,9 +25,9 @@ def read_listed(path: Path) -> tuple[Path, Listed]:
     if path.is_file():
         # Our own lists lie in the folder of the manifests, one level below what they list.
         root = path.parent.parent if path.parent.name == FOLDER else path.parent
-        return root, _from_lists(root, [path])
+        return root, held_against_card(_from_lists(root, [path]), card)
     if (path / FOLDER).is_dir():
-        return path, read_history(path)
+        return path, read_history(path, card=card)
     lists = sorted(each for each in path.iterdir() if each.is_file() and is_list(each)) if path.is_dir() else []
     if not lists:
         raise MediaError(
@@ -33,10 +36,10 @@ def read_listed(path: Path) -> tuple[Path, Listed]:
             safe="Nothing was changed.",
             do="Point at the folder that holds a folder called ascmhl, or at a list of digests.",
         )
-    return path, _from_lists(path, lists)
+    return path, held_against_card(_from_lists(path, lists), card)
 
 
-def _from_lists(root: Path, lists: list[Path]) -> Listed:
+def _from_lists(root: Path, lists: list[Path]) -> Promise:
     digests: dict[str, dict[str, str]] = {}
     problems: list[str] = []
     for path in lists:
@@ -47,7 +50,8 @@ def _from_lists(root: Path, lists: list[Path]) -> Listed:
             else:
                 digests.setdefault(relative, {}).update(found)
     names = {path.relative_to(root).as_posix() for path in lists}
-    return Listed({name: each for name, each in digests.items() if name not in names}, tuple(problems), tuple(names))
+    files = {name: ExpectedFile(name, name, each) for name, each in digests.items() if name not in names}
+    return Promise(files, tuple(problems), tuple(names))
 
 
 def _inside(root: Path, name: str) -> str | None:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
 from diadoche.core.answering import Errand, NoAnswer
-from diadoche.core.cards.tree import FileEntry
+from diadoche.core.cards.tree import FileEntry, FolderEntry, Tree, list_tree
 from diadoche.core.content_key import content_key
 from diadoche.core.errors import DiadocheError, Problem, SourceError
 from diadoche.core.names import shown
@@ -19,16 +20,19 @@ from diadoche.core.offload.closing import close_copy
 from diadoche.core.offload.copies import Copy, CopyState, ReadBack, proven_disks
 from diadoche.core.offload.destination import Arrived, Destination, hanging_problem
 from diadoche.core.offload.digest_file import contradict
-from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult
-from diadoche.core.offload.folder_claim import FolderTaken
+from diadoche.core.offload.engine import PATIENCE_S, CopyPass, PassResult, progress_of
+from diadoche.core.offload.folder_claim import FolderTaken, SameFolder
+from diadoche.core.offload.identity import NO_IDENTITY
 from diadoche.core.offload.journal import CopiedFile
-from diadoche.core.offload.plan import OffloadPlan, Target
+from diadoche.core.offload.plan import OffloadPlan, Target, same_folder
 from diadoche.core.watch import CARD_NOT_READ, Cancelled, Progress, Watch
 
 T = TypeVar("T")
 # Filling one copy may show that another has gone bad meanwhile, which is then filled itself.
 _FILLING_ROUNDS = 3
 _NUMBERS_TRIED = 1000
+# How often a card that has changed meanwhile is gone on with, before it counts as still being written to.
+_CARD_ROUNDS = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +61,13 @@ class OffloadResult:
     skipped: tuple[Problem, ...]
     renamed: tuple[tuple[str, str], ...]
     problems: tuple[Problem, ...]
+    # What is worth knowing of it, and not wrong.
+    remarks: tuple[Problem, ...] = ()
+    # The card as it was listed last, after everything had been read; nothing where no card was read.
+    tree: Tree | None = None
+    taking: str = ""
+    # Of what was asked for, as it was listed last.
+    fingerprint: str = ""
 
     @property
     def proven_copies(self) -> int:
@@ -101,22 +112,30 @@ def offload(
     run.copy_all()
     if plan.read_twice and not run.stopped and not run.lost:
         run.read_again()
+    # Before anything is filled from copies: by then the card may come out.
+    run.settle_card()
     run.fill_all()
+    if run.card_was_asked:
+        run.settle_card()
     copies = tuple(run.close(destination, version, now()) for destination in run.destinations)
     copies += tuple(_failed(target) for target in run.refused)
     return OffloadResult(
         str(plan.source),
-        len(plan.files),
-        plan.size_bytes,
+        len(run.plan.files),
+        run.plan.size_bytes,
         time.monotonic() - began_s,
         started,
         copies,
         tuple(KeptFile(file.path, file.size_bytes, file.digests) for file in run.kept()),
-        plan.whole and not plan.unlisted and not plan.lost,
+        run.plan.whole and not run.plan.unlisted and not run.plan.lost and run.settled,
         run.stopped,
-        plan.left_out,
+        run.plan.left_out,
         tuple(dict.fromkeys(pair for destination in run.destinations for pair in destination.renamed)),
         tuple(dict.fromkeys(run.problems)),
+        tuple(_times_not_kept(each) for each in run.destinations if each.proven and not each.keeps_times),
+        run.tree,
+        run.plan.taking,
+        run.plan.fingerprint,
     )
 
 
@@ -140,8 +159,15 @@ class _Run:
         *,
         fill_slow: bool,
     ) -> None:
-        self._plan = plan
+        self.plan = plan
         self._arrived = arrived
+        # Whether the card was the same after its last reading as when it was listed; and that last listing.
+        self.settled = plan.history is not None
+        self.tree: Tree | None = None
+        # Whether the card was read once more, for what no copy had.
+        self.card_was_asked = False
+        self._read_once_more: set[str] = set()
+        self._gone: set[str] = set()
         self._fill_slow = fill_slow
         self._card_is_wanted = True
         self._pace_bytes_s = pace_bytes_s
@@ -170,9 +196,9 @@ class _Run:
 
     def _take_folders(self) -> None:
         """A folder at each destination that nobody else has; all new ones under the same number."""
-        for number in range(self._plan.number, self._plan.number + _NUMBERS_TRIED):
+        for number in range(self.plan.number, self.plan.number + _NUMBERS_TRIED):
             opened = [
-                Destination(self._numbered(target, number), self._plan, self._arrived) for target in self._plan.usable
+                Destination(self._numbered(target, number), self.plan, self._arrived) for target in self.plan.usable
             ]
             # Known from here on: whatever happens, what was begun is closed again, and told.
             self.destinations = opened
@@ -181,12 +207,14 @@ class _Run:
             for destination, errand in errands:
                 try:
                     self._wait_for(errand)
+                except SameFolder:
+                    destination.drop(same_folder(destination.place, self._other_place(destination)))
                 except FolderTaken:
                     taken = True
                     destination.drop(_folder_is_taken(destination.root))
                 except (DiadocheError, OSError) as error:
                     destination.drop(self._opening_problem(destination, error))
-            if not taken or self._plan.numbered is None or self.stopped:
+            if not taken or self.plan.numbered is None or self.stopped:
                 break
             # Somebody else took this number meanwhile: what was begun under it is undone, and the next one tried.
             for destination in opened:
@@ -205,10 +233,13 @@ class _Run:
 
         errand.result(note_stop)
 
+    def _other_place(self, destination: Destination) -> Path:
+        return next((each.place for each in self.destinations if each.folder.is_open), destination.place)
+
     def _numbered(self, target: Target, number: int) -> Target:
-        if target.resumed or self._plan.numbered is None:
+        if target.resumed or self.plan.numbered is None:
             return target
-        return replace(target, root=self._plan.numbered.root(target.place, number))
+        return replace(target, root=self.plan.numbered.root(target.place, number))
 
     def _opening_problem(self, destination: Destination, error: DiadocheError | OSError) -> Problem:
         if isinstance(error, DiadocheError):
@@ -238,14 +269,14 @@ class _Run:
         """What an interrupted run left is compared with the card before it is gone on with."""
         for destination in self._ready():
             for path, file in [*destination.already.items(), *destination.doubted.items()]:
-                if not self._plan.promised:
+                if not self.plan.promised:
                     self._readings.earlier(path, file.digests)
                     # Like is compared with like: what was read with another digest then is read with that too now.
                     self._digests = tuple(dict.fromkeys((*self._digests, *file.digests)))
-            for path in list(destination.already) if not self._plan.promised else ():
+            for path in list(destination.already) if not self.plan.promised else ():
                 self._watch.check()
                 there = self._ask(destination, lambda at=path, of=destination: of.key_of(at))  # type: ignore[misc]  # bound now
-                here = content_key([self._plan.source / path])
+                here = content_key([self.plan.source / path])
                 if here and there != here:
                     destination.doubt(path)
         self._readings.names = self._digests
@@ -268,15 +299,15 @@ class _Run:
                 # Two earlier readings, both kept: the card has to decide.
                 wanted_paths.add(path)
         first = CopyPass(
-            self._plan.source,
-            tuple(file for file in self._plan.files if file.path in wanted_paths),
+            self.plan.source,
+            tuple(file for file in self.plan.files if file.path in wanted_paths),
             ready,
             self._digests,
             self._watch,
             patience_s=self._patience_s,
             pace_bytes_s=self._pace_bytes_s,
-            expected=self._plan.promised,
-            waits_for_source=self._plan.history is None,
+            expected=self.plan.promised,
+            waits_for_source=self.plan.history is None,
         )
         self._take(first.run())
 
@@ -306,7 +337,7 @@ class _Run:
         for path, run in result.read.items():
             if not run.digests or (result.cancelled and not run.ready.is_set()):
                 continue
-            if self._plan.promised:
+            if self.plan.promised:
                 self._take_promised(path, run.digests, run.size_bytes)
             elif self._readings.now(path, run.digests):
                 self.known[path] = CopiedFile(path, path, run.size_bytes, dict(run.digests))
@@ -314,8 +345,8 @@ class _Run:
                 self._try_to_settle(path)
 
     def _take_promised(self, path: str, digests: dict[str, str], size_bytes: int) -> None:
-        if contradict(self._plan.promised.get(path, {}), digests):
-            self.problems.append(_broken_promise(path, self._plan.source))
+        if contradict(self.plan.promised.get(path, {}), digests):
+            self.problems.append(_broken_promise(path, self.plan.source))
         else:
             self.known[path] = CopiedFile(path, path, size_bytes, dict(digests))
 
@@ -346,6 +377,117 @@ class _Run:
         self.known.pop(path, None)
         if digests is not None:
             self.known[path] = CopiedFile(path, path, self._entries[path].size_bytes, digests)
+
+    # -- what the card holds by now ------------------------------------------------------------
+
+    def settle_card(self) -> None:
+        """Lists the card once more after its last reading; what is new or other by then is copied too.
+
+        A phone, a camera on a network or a chosen folder may be written to at any time. Only a listing after the last
+        reading that says the same as the one before it shows that nothing was missed.
+        """
+        if self.plan.history is not None or self.stopped or self.lost:
+            return
+        self.settled = False
+        try:
+            for left in range(_CARD_ROUNDS, -1, -1):
+                now = self._listed_again()
+                if now is None or not self._differs(now):
+                    return
+                if left == 0:
+                    self.problems.append(_still_being_written(self.plan.source))
+                    return
+                if not self._copy_changes(now):
+                    return
+        except Cancelled:
+            self.stopped = True
+
+    def _listed_again(self) -> Tree | None:
+        self._watch.step(progress_of(self.destinations, "looking whether the card has changed"))
+        try:
+            now = list_tree(self.plan.source, self._watch)
+        except OSError as error:
+            self.lost = True
+            self.problems.append(_cannot_be_listed_again(self.plan.source, error))
+            return None
+        return now
+
+    def _differs(self, now: Tree) -> bool:
+        """Whether the card is other than it was planned; where it is not, that is settled."""
+        planned = {file.path: file for file in self.plan.files if file.path not in self._gone}
+        files = now.files if self.plan.whole else tuple(file for file in now.files if file.path in planned)
+        same = set(files) == set(planned.values()) and not self._touched(files)
+        if self.plan.whole:
+            same = same and {each.path for each in now.folders} == {each.path for each in self.plan.folders}
+            same = same and {each.path for each in now.unlisted} == {each.path for each in self.plan.unlisted}
+        if same:
+            self.settled, self.tree = True, now
+        return not same
+
+    def _touched(self, files: Iterable[FileEntry]) -> list[FileEntry]:
+        """Files of the same size and time that something was done to all the same; each is named once only."""
+        found = []
+        for file in files:
+            before = self._entries.get(file.path)
+            touched = before == file and before is not None and before.touched_ns != file.touched_ns
+            if touched and file.path in self.known and file.path not in self._read_once_more:
+                found.append(file)
+        return found
+
+    def _copy_changes(self, now: Tree) -> bool:
+        """Copies what is new or other; false where that ended before its time."""
+        planned = {file.path: file for file in self.plan.files}
+        files = now.files if self.plan.whole else tuple(file for file in now.files if file.path in planned)
+        wanted = [file for file in files if planned.get(file.path) != file]
+        for file in self._touched(files):
+            # Some mounts make that up: only what reads otherwise has changed.
+            self._read_once_more.add(file.path)
+            self._watch.step(progress_of(self.destinations, f"reading {shown(file.name)} again"))
+            if not self._reads_as_known(file):
+                wanted.append(file)
+        there = {file.path for file in files}
+        gone = [file for path, file in planned.items() if path not in there]
+        self.problems += [
+            _deleted_meanwhile(file.path, read=file.path in self.known) for file in gone if file.path not in self._gone
+        ]
+        # One that was never read is missing in every copy: a reader may have lost it, and not somebody deleted it.
+        self._gone = {file.path for file in gone}
+        for file in wanted:
+            # What was read before is no reading of this file: it is kept beside the copies, and counts no more.
+            self._readings.forget(file.path)
+            self._retire(file.path, None)
+            self.problems = [each for each in self.problems if each.path not in _paths_of(self.plan.source, file)]
+        self.plan = replace(
+            self.plan,
+            files=(*files, *gone),
+            folders=_joined_folders(now, self.plan),
+            unlisted=now.unlisted if self.plan.whole else self.plan.unlisted,
+            fingerprint=replace(now, files=files).fingerprint(),
+        )
+        self.problems += [each for each in self.plan.unlisted if each not in self.problems]
+        self._entries = {file.path: file for file in self.plan.files}
+        for destination in self._ready():
+            self._ask(destination, lambda to=destination: to.take_more(self.plan))  # type: ignore[misc]  # bound now
+        self._copy_new(wanted)
+        return not (self.stopped or self.lost)
+
+    def _reads_as_known(self, file: FileEntry) -> bool:
+        try:
+            return self._readings.again(file.path)
+        except SourceError:
+            return False
+
+    def _copy_new(self, wanted: list[FileEntry]) -> None:
+        ready = self._ready()
+        if not wanted or not ready:
+            return
+        for destination in ready:
+            destination.revive()
+        result = CopyPass(
+            self.plan.source, tuple(wanted), ready, self._digests, self._watch, patience_s=self._patience_s,
+            pace_bytes_s=self._pace_bytes_s,
+        ).run()  # fmt: skip
+        self._take(result)
 
     # -- filling -----------------------------------------------------------------------------
 
@@ -388,7 +530,8 @@ class _Run:
             missing = self._missing(destination)
         # The card is only asked where nobody failed and no copy has the file: a slow disk never costs a second reading.
         if destination not in self._first_failures and not self.lost and not self.stopped:
-            self._second_pass(destination, self._plan.source, missing, None)
+            self.card_was_asked |= bool(missing) and self.plan.history is None
+            self._second_pass(destination, self.plan.source, missing, None)
 
     def _second_pass(
         self, destination: Destination, source: Path, missing: list[FileEntry], giver: Destination | None
@@ -405,7 +548,7 @@ class _Run:
             self._watch,
             note="filling" if giver is None or self._card_is_wanted else CARD_NOT_READ,
             expected=expected,
-            waits_for_source=giver is None and self._plan.history is None,
+            waits_for_source=giver is None and self.plan.history is None,
         ).run()
         self.stopped = self.stopped or result.cancelled
         if result.lost is not None:
@@ -415,7 +558,7 @@ class _Run:
                 continue
             if giver is not None:
                 self._doubt_giver(giver, path)
-            elif self._plan.promised:
+            elif self.plan.promised:
                 self.problems.append(_broken_promise(path, source))
             elif not self.stopped:
                 self._readings.now(path, run.digests)
@@ -441,7 +584,7 @@ class _Run:
         if reachable and (destination.proven or not self._entries):
             remark = "The second reading of the card was not finished." if self._read_again_wanting else ""
             written = self._ask(
-                destination, lambda: close_copy(destination, self._plan, whole, version, now, remark=remark)
+                destination, lambda: close_copy(destination, self.plan, whole, version, now, remark=remark)
             )
             manifest = str(written or "")
         if reachable:
@@ -458,14 +601,22 @@ class _Run:
             destination.target.disk.words,
             destination.journal.earlier,
             destination.was_slow and destination.dropped is not None,
+            destination.journal.identity if destination.folder.is_open else NO_IDENTITY,
+            self._renamed(destination),
+            len(self.plan.files) - len(destination.proven),
         )
+
+    def _renamed(self, destination: Destination) -> dict[str, str]:
+        on_card = self.plan.card_paths
+        pairs = ((on_card.get(file.path, file.path), file.kept_as) for file in destination.proven.values())
+        return {path: kept_as for path, kept_as in pairs if path != kept_as}
 
     def _is_whole(self, destination: Destination) -> bool:
         """Whether everything that was asked for is proven there, and nothing is in doubt.
 
         A folder that nobody could look into may hold anything: the copy stays open for it.
         """
-        if self.stopped or self._read_again_wanting or self._plan.unlisted or self._plan.lost:
+        if self.stopped or self._read_again_wanting or self.plan.unlisted or self.plan.lost or not self.settled:
             return False
         return all(path in destination.proven for path in self._entries)
 
@@ -474,6 +625,53 @@ def _state(destination: Destination, *, proven: bool) -> CopyState:
     if destination.dropped is None:
         return CopyState.PROVEN if proven else CopyState.INCOMPLETE
     return CopyState.INCOMPLETE if destination.cancelled else CopyState.FAILED
+
+
+def _paths_of(source: Path, file: FileEntry) -> tuple[str, str]:
+    return file.path, str(source / file.path)
+
+
+def _joined_folders(now: Tree, plan: OffloadPlan) -> tuple[FolderEntry, ...]:
+    """The folders of the card now, and those that were made for it already."""
+    there = {each.path for each in now.folders}
+    kept = [each for each in plan.folders if each.path not in there]
+    return tuple(sorted((*now.folders, *kept), key=lambda each: os.fsencode(each.path)))
+
+
+def _still_being_written(source: Path) -> Problem:
+    return Problem(
+        f"The card at {source} is still being written to: it was other at every look.",
+        str(source),
+        "What was read is kept; the copies say that they are not whole, and nothing may be formatted.",
+        "Stop whatever writes to it, then offload it again: it goes on where it stopped.",
+    )
+
+
+def _cannot_be_listed_again(source: Path, error: OSError) -> Problem:
+    return Problem(
+        f"The card at {source} could not be listed again at the end: {error.strerror or error}.",
+        str(source),
+        "What was read is kept; whether something was added meanwhile is not known.",
+        "Put the same card back in and offload it again: it goes on where it stopped.",
+    )
+
+
+def _deleted_meanwhile(path: str, *, read: bool) -> Problem:
+    return Problem(
+        f"{shown(path)} is not on the card any more: it went away while that was offloaded.",
+        path,
+        "It had been read before: the copies have it, proven." if read else "No copy has it: none is called whole.",
+        "Look who deleted it." if read else "Try the card in another reader, and offload it again.",
+    )
+
+
+def _times_not_kept(destination: Destination) -> Problem:
+    return Problem(
+        f"{destination.place} does not keep the times of files.",
+        str(destination.place),
+        "Every byte is proven; the manifest and the waybill have the times.",
+        "Copy on to another disk from a copy that has them, if a program needs them.",
+    )
 
 
 def _folder_is_taken(root: Path) -> Problem:

@@ -9,13 +9,17 @@ from pathlib import Path
 
 from diadoche.core.answering import NoAnswer, answered
 from diadoche.core.cards.tree import FileEntry, FolderEntry, Tree
-from diadoche.core.disks import UNKNOWN_DISK, Disk, Limits, disk_of, distinct_disks, limits_of
+from diadoche.core.disks import UNKNOWN_DISK, Disk, Limits, disk_of, distinct_disks, limits_of, standing_part
 from diadoche.core.errors import Problem, RequestError
+from diadoche.core.names import fits_xml
 from diadoche.core.offload.digests import checked_digests
+from diadoche.core.offload.found_copies import copy_around
+from diadoche.core.offload.identity import new_id
 from diadoche.core.offload.journal import Journal, read_journal
 from diadoche.core.offload.kept_names import kept_names
 from diadoche.core.offload.naming import USUAL_NAMING, Naming, NamingValues, card_folder, checked_naming, folder_parts
 from diadoche.core.offload.preflight import Room, advice, gone, no_answer, not_reachable, unusable_reason
+from diadoche.core.open_folder import OpenFolder
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +63,10 @@ class OffloadPlan:
     # The folder for a card of another number at a place, where folders are numbered.
     numbered: CardFolder | None = None
     number: int = 0
+    # When a copy is copied on: what files with another name there were called on the card.
+    card_paths: Mapping[str, str] = field(default_factory=dict)
+    # Which taking of the card this is: that of the unfinished copy that is gone on with, or a new one.
+    taking: str = field(default_factory=new_id)
 
     @property
     def distinct_disks(self) -> int:
@@ -115,7 +123,7 @@ def plan_offload(
     looks = [_looked_at(home, folder, kept, options) for home in homes]
     number = 1 + max((look.highest for look in looks), default=0)
     targets = _with_room(
-        tuple(_target(look, folder, number, kept, options) for look in looks),
+        _told_apart(tuple(_target(look, folder, number, kept, options) for look in looks)),
         {look.home: look.room for look in looks},
         {look.home: (_still_needed(kept, look.journal), options.coming.get(look.home, 0)) for look in looks},
     )
@@ -134,10 +142,12 @@ def plan_offload(
             [target.place for target in targets],
             [target.disk for target in targets],
             lambda place: next(len(target.names) for target in targets if target.place == place),
+            sum(not fits_xml(file.path) for file in files),
         ),
         options.read_twice,
         numbered=folder,
         number=number,
+        taking=next((look.journal.identity.taking for look in looks if look.journal), "") or new_id(),
     )
 
 
@@ -182,12 +192,16 @@ class CardFolder:
         return home / self._above / card_folder(self._naming, self._values, number)
 
     def search(self, home: Path, tree: Tree) -> tuple[int, Journal | None]:
-        """The highest number used there, and the unfinished copy of this very card where there is one."""
+        """The highest number used there, and the unfinished copy of this very card where there is one.
+
+        Raises:
+            OSError: what is there cannot be listed: a number that is taken could not be told.
+        """
         highest, unfinished = 0, None
-        for folder in _entries(home / self._above):
-            match = self._counted.match(folder.name)
+        for name in _names(home / self._above):
+            match, folder = self._counted.match(name), home / self._above / name
             # An empty folder is one that a run made and had no time to write into.
-            if match is None or not _entries(folder):
+            if match is None or not _names(folder):
                 continue
             highest = max(highest, int(match[1]))
             journal = read_journal(folder)
@@ -201,10 +215,12 @@ def is_of(journal: Journal, tree: Tree) -> bool:
     return journal.fingerprint in {tree.fingerprint(), tree.fingerprint(journal.unlisted)}
 
 
-def _entries(folder: Path) -> list[Path]:
+def _names(folder: Path) -> list[str]:
+    """The names in a folder, which may not be there, or be none."""
     try:
-        return sorted(folder.iterdir())
-    except OSError:
+        with OpenFolder.at(folder) as opened:
+            return opened.names()
+    except (FileNotFoundError, NotADirectoryError):
         return []
 
 
@@ -228,6 +244,7 @@ def _looked_at(home: Path, folder: CardFolder, tree: Tree, options: PlanOptions)
         highest, journal = folder.search(home, tree)
         limits, disk = limits_of(home), options.disk_of(home)
         problem = gone(home, disk, options.last_disks.get(home, "")) or unusable_reason(home, tree.files, limits)
+        problem = problem or _inside_a_copy(home)
         return _Look(home, highest, journal, limits, disk, Room.of(home) if problem is None else None, problem)
 
     try:
@@ -238,10 +255,57 @@ def _looked_at(home: Path, folder: CardFolder, tree: Tree, options: PlanOptions)
         return _Look(home, problem=not_reachable(home, error))
 
 
+def _inside_a_copy(home: Path) -> Problem | None:
+    """What is put into a copy that is proven would make it another than its manifests say."""
+    around = copy_around(home)
+    if around is None:
+        return None
+    return Problem(
+        f"{home} lies inside a copy, {around}.",
+        str(home),
+        "Nothing was written there; that copy is as it was.",
+        "Choose a folder beside it, or on another disk.",
+    )
+
+
 def _target(look: _Look, folder: CardFolder, number: int, tree: Tree, options: PlanOptions) -> Target:
     root = look.journal.root if look.journal is not None else folder.root(look.home, number)
     names = kept_names([*(each.path for each in tree.folders), *(file.path for file in tree.files)], look.limits)
     return Target(look.home, root, look.journal is not None, look.problem, look.disk, names, look.limits)
+
+
+def _told_apart(targets: tuple[Target, ...]) -> tuple[Target, ...]:
+    """The targets, but for those whose folder is another's by another way: one folder holds one copy."""
+    seen: dict[tuple[int, int, str], Path] = {}
+    found = []
+    for target in targets:
+        key = None if target.problem else _real_place(target.root)
+        if key is not None and key in seen:
+            target = replace(target, problem=same_folder(target.place, seen[key]))
+        elif key is not None:
+            seen[key] = target.place
+        found.append(target)
+    return tuple(found)
+
+
+def _real_place(root: Path) -> tuple[int, int, str] | None:
+    """The folder on its way that is there, by device and inode, and what is to be made below it."""
+    try:
+        standing = answered(lambda: standing_part(root))
+        info = answered(standing.stat)
+    except OSError:
+        return None
+    return info.st_dev, info.st_ino, root.relative_to(standing).as_posix()
+
+
+def same_folder(place: Path, other: Path) -> Problem:
+    """The problem of a place that leads to the same folder as another one."""
+    return Problem(
+        f"{place} and {other} lead to the same folder.",
+        str(place),
+        "One copy is made there; this one would be the same.",
+        "Choose a place on another disk.",
+    )
 
 
 def _still_needed(tree: Tree, journal: Journal | None) -> int:

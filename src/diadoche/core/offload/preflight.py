@@ -13,7 +13,7 @@ from diadoche.core.cards.tree import FileEntry
 from diadoche.core.disks import Disk, Limits, distinct_disks, standing_part
 from diadoche.core.errors import Problem
 from diadoche.core.names import shown
-from diadoche.core.sizes import size_text
+from diadoche.core.sizes import count_text, size_text
 
 # Folders, manifests and the journal take room of their own.
 _SPARE_BYTES = 4_000_000
@@ -126,9 +126,20 @@ def gone(place: Path, disk: Disk, last: str) -> Problem | None:
     )
 
 
-def advice(places: Sequence[Path], disks: Sequence[Disk], renamed: Callable[[Path], int]) -> tuple[Problem, ...]:
-    """What is not wrong, but worth knowing before the start."""
+def advice(
+    places: Sequence[Path], disks: Sequence[Disk], renamed: Callable[[Path], int], odd_names: int = 0
+) -> tuple[Problem, ...]:
+    """What is not wrong, but worth knowing before the start; `odd_names` counts those that no manifest can hold."""
     found = []
+    if odd_names:
+        found.append(
+            Problem(
+                f"{count_text(odd_names, 'file')} with a name that no manifest can hold.",
+                "",
+                "They are copied and read back like the others, and stand in a list beside the manifest.",
+                "Other programs that check manifests will not know them.",
+            )
+        )
     for number, (place, disk) in enumerate(zip(places, disks, strict=True)):
         before = zip(places[:number], disks, strict=False)
         twin = next(((other, at) for other, at in before if distinct_disks([at.key, disk.key]) < 2), None)

@@ -11,97 +11,122 @@ from diadoche.core.diskfiles import DirectReader
 from diadoche.core.errors import Problem
 from diadoche.core.names import shown
 from diadoche.core.offload.digest_file import digests_of
+from diadoche.core.offload.expected import CardTruth, ExpectedFile, Outcome
 from diadoche.core.offload.found_copies import is_ours
+from diadoche.core.offload.identity import NO_IDENTITY, CopyIdentity
 from diadoche.core.offload.journal import is_unfinished
-from diadoche.core.offload.manifests import read_listed
-from diadoche.core.offload.mhl import Listed
+from diadoche.core.offload.manifests import read_promise
+from diadoche.core.open_folder import OpenFolder, Placed
 from diadoche.core.watch import Progress, Watch
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
     """What a re-reading found. Paths are relative to the folder; `ok` counts files that match.
 
-    `unfinished`: the copy is not the whole card, by its journal or by its own manifest.
+    `unfinished`: the copy is not the whole card, by its journal or by its own manifest. `altered`: nothing vouches for
+    what its manifests say, and the card's own digests were not at hand either. `not_compared`: files for which no
+    digest is known.
     """
 
     root: Path
     files: int
     ok: int
-    changed: tuple[str, ...]
-    missing: tuple[str, ...]
-    extra: tuple[str, ...]
-    problems: tuple[Problem, ...]
+    changed: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    extra: tuple[str, ...] = ()
+    problems: tuple[Problem, ...] = ()
     unfinished: bool = False
+    altered: bool = False
+    not_compared: tuple[str, ...] = ()
+    identity: CopyIdentity = NO_IDENTITY
 
     @property
     def clean(self) -> bool:
-        """Whether everything is as the manifests say."""
-        return not (self.changed or self.missing or self.extra or self.problems)
+        """Whether everything is as it has to be."""
+        return not (self.changed or self.missing or self.extra or self.not_compared or self.problems)
 
 
 @dataclass(slots=True)
 class _Found:
-    ok: int = 0
     done: int = 0
-    changed: list[str] = field(default_factory=list)
+    outcomes: dict[str, Outcome] = field(default_factory=dict)
     problems: list[Problem] = field(default_factory=list)
 
+    def of(self, outcome: Outcome) -> tuple[str, ...]:
+        return tuple(name for name, found in self.outcomes.items() if found is outcome)
 
-def verify(path: Path, watch: Watch) -> Verdict:
+
+def verify(path: Path, watch: Watch, card: CardTruth | None = None) -> Verdict:
     """Reads every listed file past the page cache and compares each of its digests.
 
     Args:
         path: a folder with manifests in it, ours or another's, or a plain list of digests.
         watch: told how far it is.
+        card: what the ledger kept of the card's own reading; it stands above what manifests say.
 
     Raises:
         MediaError: there is no readable manifest.
         Cancelled: the watch was stopped.
     """
-    root, listed = read_listed(path)
+    root, promise = read_promise(path, card)
     tree = list_tree(root, watch)
     standing = {file.path: file for file in tree.files}
-    total = sum(standing[name].size_bytes for name in listed.digests if name in standing)
+    total = sum(standing[name].size_bytes for name in promise.files if name in standing)
     found = _Found()
     reader = DirectReader()
     try:
-        for name in listed.digests:
-            if name in standing:
+        with OpenFolder.at(root) as copy:
+            for name, expected in promise.files.items():
+                if name not in standing:
+                    found.outcomes[name] = Outcome.MISSING
+                    continue
                 watch.step(Progress(found.done, total, f"reading {shown(name)}"))
-                _read_one(standing[name], root, listed, reader, watch, found, total)
+                found.outcomes[name] = _read_one(standing[name], copy, expected, reader, watch, found, total)
     finally:
         reader.close()
-    missing = tuple(name for name in listed.digests if name not in standing)
-    extra = tuple(name for name in standing if name not in listed.digests and not _is_ignored(name, listed.ignored))
-    unfinished = is_unfinished(root) or listed.not_whole
-    problems = (*_remarks(root, listed.problems, unfinished=unfinished), *tree.unlisted, *found.problems)
-    return Verdict(root, len(listed.digests), found.ok, tuple(found.changed), missing, extra, problems, unfinished)
+    extra = tuple(name for name in standing if name not in promise.files and not _is_ignored(name, promise.ignored))
+    unfinished = is_unfinished(root) or promise.not_whole
+    return Verdict(
+        root=root,
+        files=len(promise.files),
+        ok=len(found.of(Outcome.EQUAL)),
+        changed=found.of(Outcome.DIFFERS),
+        missing=found.of(Outcome.MISSING),
+        extra=extra,
+        problems=(*_remarks(root, promise.problems, unfinished=unfinished), *tree.unlisted, *found.problems),
+        unfinished=unfinished,
+        altered=not promise.counts,
+        not_compared=found.of(Outcome.NOT_COMPARED),
+        identity=promise.identity,
+    )
 
 
 def _read_one(
-    file: FileEntry, root: Path, listed: Listed, reader: DirectReader, watch: Watch, found: _Found, total: int
-) -> None:
-    wanted = listed.digests[file.path]
+    file: FileEntry,
+    copy: OpenFolder,
+    expected: ExpectedFile,
+    reader: DirectReader,
+    watch: Watch,
+    found: _Found,
+    total: int,
+) -> Outcome:
     begun = found.done
 
     def step(count: int) -> None:
         found.done += count
         watch.step(Progress(found.done, total, f"reading {shown(file.name)}"))
 
+    if not expected.digests:
+        return Outcome.NOT_COMPARED
     try:
-        same = (
-            bool(wanted)
-            and digests_of(root / file.path, wanted, reader, size_bytes=file.size_bytes, step=step) == wanted
-        )
+        digests = digests_of(Placed(copy, file.path), expected.digests, reader, size_bytes=file.size_bytes, step=step)
     except OSError as error:
-        found.problems.append(_unreadable(root, file.path, error))
-        same = False
-    found.done = begun + file.size_bytes
-    if same:
-        found.ok += 1
-    else:
-        found.changed.append(file.path)
+        found.problems.append(_unreadable(copy.path, file.path, error))
+        return Outcome.DIFFERS
+    finally:
+        found.done = begun + file.size_bytes
+    return expected.outcome(digests)
 
 
 def _unreadable(root: Path, path: str, error: OSError) -> Problem:

@@ -22,6 +22,7 @@ STATUS_WORDS = {
     CopyState.INCOMPLETE: "not whole",
     CopyState.FAILED: "failed",
     CopyState.DAMAGED: "damaged",
+    CopyState.ALTERED: "its manifests were altered",
     CopyState.LISTED: "by its manifest, not read since",
     CopyState.GONE: "gone from there",
 }

@@ -7,6 +7,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 
 from diadoche.core.errors import RequestError
+from diadoche.core.offload.expected import CardTruth
 from diadoche.core.offload.naming import NamingValues
 from diadoche.core.offload.offload import OffloadResult, offload
 from diadoche.core.offload.onward import plan_onward
@@ -23,6 +24,8 @@ class CopyOnRequest:
 
     root: Path
     targets: tuple[tuple[Path, Path], ...]
+    # What the ledger kept of the card's own reading, where manifests alone do not say it.
+    card: CardTruth | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +38,8 @@ class CopyOnOutcome:
 
 def perform_copy_on(request: CopyOnRequest, watch: Watch) -> CopyOnOutcome:
     """Copies a proven copy on, or completes an unfinished one from it; see `plan_onward` for what it raises."""
-    plan = plan_onward(request.root, dict(request.targets), NamingValues("", date.min, request.root.name), watch)
+    filed_under = NamingValues("", date.min, request.root.name)
+    plan = plan_onward(request.root, dict(request.targets), filed_under, watch, card=request.card)
     result = offload(plan, watch, version=VERSION, now=lambda: datetime.now(UTC))
     return CopyOnOutcome(request.root, result)
 

@@ -51,15 +51,10 @@ def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
     made: list[CopyOnOutcome] = []
     restored: list[str] = []
     problems = list(unlike.problems)
-    for copies, source, target in (
-        (unlike.only_here, here, there),
-        (unlike.wanting_there, here, there),
-        (unlike.only_there, there, here),
-        (unlike.wanting_here, there, here),
-    ):
-        for copy in copies:
+    for pairs, place in ((unlike.wanting_there, there), (unlike.wanting_here, here)):
+        for pair in pairs:
             try:
-                outcome = perform_copy_on(CopyOnRequest(source / copy, ((target, target / copy),)), watch)
+                outcome = perform_copy_on(CopyOnRequest(pair.source, ((place, pair.target),)), watch)
             except DiadocheError as error:
                 problems.append(error.problem)
                 continue
@@ -67,15 +62,14 @@ def perform_level(request: LevelRequest, watch: Watch) -> Levelled:
             problems += outcome.result.problems
             # A stopped copy is part of the result of a stop, which ends the rest too.
             watch.check()
-    for missing, source, target in ((unlike.missing_there, here, there), (unlike.missing_here, there, here)):
-        for copy, paths in missing.items():
-            try:
-                back = restore(source / copy, paths, target / copy, watch)
-            except DiadocheError as error:
-                problems.append(error.problem)
-                continue
-            restored += [str(path) for path in back.files.values()]
-            problems += back.problems
+    for pair, paths in [*unlike.missing_there.items(), *unlike.missing_here.items()]:
+        try:
+            back = restore(pair.source, paths, pair.target, watch)
+        except DiadocheError as error:
+            problems.append(error.problem)
+            continue
+        restored += [str(path) for path in back.files.values()]
+        problems += back.problems
     return Levelled(tuple(made), tuple(restored), tuple(unlike.differing), tuple(problems))
 
 

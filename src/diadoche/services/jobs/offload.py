@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from pathlib import Path
 
@@ -192,6 +192,7 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
             fill_slow=request.fill_slow,
             arrived=trials.arrived,
         )
+        card = _as_read(card, request, result, watch)
         root = trials.best_of([Path(copy.root) for copy in result.copies if copy.status is CopyState.PROVEN])
         if request.try_copy and root is not None:
             tried = trials.finish(root, Settled(watch))
@@ -212,7 +213,18 @@ def perform_offload(request: OffloadRequest, watch: Watch) -> OffloadOutcome:
     )
     waybill = _write_waybills(page)
     clips_tried, remarks = (tried.clips, tuple(tried.problems)) if tried else (None, ())
-    return OffloadOutcome(card, name, plan.fingerprint, result, waybill, clips_tried, remarks, plan.advice)
+    advice = (*plan.advice, *result.remarks)
+    return OffloadOutcome(card, name, result.fingerprint, result, waybill, clips_tried, remarks, advice)
+
+
+def _as_read(card: Card, request: OffloadRequest, result: OffloadResult, watch: Watch) -> Card:
+    """The card as it was listed after its last reading: it may hold more by then than when it was listed first."""
+    if result.tree is None or result.tree.fingerprint() == card.tree.fingerprint():
+        return card
+    with suppress(DiadocheError, OSError):
+        card = list_card_at(request.source, request.own_layouts, Settled(watch), request.look)
+    # Clips that have come since then are not those that were copied.
+    return replace(card, tree=result.tree)
 
 
 class Settled(Watch):

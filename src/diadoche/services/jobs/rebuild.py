@@ -8,6 +8,9 @@ from pathlib import Path
 from diadoche.core.errors import DiadocheError, Problem, RequestError
 from diadoche.core.names import shown
 from diadoche.core.offload.found_copies import copies_below
+from diadoche.core.offload.manifest_chain import generations
+from diadoche.core.offload.manifest_words import FOLDER
+from diadoche.core.open_folder import OpenFolder
 from diadoche.core.watch import Watch
 from diadoche.services.jobs.adopt_folder import AdoptedFolder, as_adopted
 from diadoche.services.jobs.copy_on import ORIGINALS, checked_folder
@@ -45,7 +48,9 @@ def perform_rebuild(request: RebuildRequest, watch: Watch) -> FoundCopies:
     taken: list[AdoptedFolder] = []
     problems: list[Problem] = []
     for folder in [checked_folder(each.absolute()) for each in request.folders]:
-        for root in copies_below(folder):
+        below = copies_below(folder, watch)
+        problems += below.unlisted
+        for root in below.roots:
             watch.check()
             if shown(str(root)) in request.known:
                 continue
@@ -65,8 +70,9 @@ def _found(place: Path, root: Path, own_layouts: Path | None, watch: Watch) -> A
     inside = root.relative_to(place).parts
     shoot = inside[inside.index(ORIGINALS) - 1] if ORIGINALS in inside[1:] else place.name
     card = list_card_at(root, own_layouts, watch)
-    manifests = sorted((root / "ascmhl").glob("*.mhl"))
+    with OpenFolder.at(root) as copy:
+        manifests = generations(copy)
     if not manifests:
         raise RequestError(f"{root} has no manifest.", path=root)
-    taken = as_adopted(card, root, manifests[-1], place, 0.0, 0, was_read=False)
+    taken = as_adopted(card, root, root / FOLDER / manifests[-1], place, 0.0, 0)
     return replace(taken, name=inside[-2] if len(inside) > 1 else root.name, shoot=shoot)

@@ -23,7 +23,7 @@ from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.remembered import recall_all, remember
 from diadoche.services.ledger.rigs import keep_first_rig, keep_rig
 from diadoche.services.ledger.shoots import open_shoot
-from diadoche.services.ledger.waybills import record_offload
+from diadoche.services.ledger.waybills import LISTED_ONLY, TAKEN_IN, record_offload
 from diadoche.services.queue.runner import Job
 from diadoche.services.version import VERSION
 
@@ -57,7 +57,7 @@ def _record_look(ledger: Ledger, job: Job) -> Familiar:
 
 def _record_offload(ledger: Ledger, job: Job) -> Familiar:
     record_outcome(ledger, job.request, job.result)
-    return familiar(ledger, job.result.card)
+    return familiar(ledger, job.result.card, just_read=True)
 
 
 def _record_facts(ledger: Ledger, job: Job) -> None:
@@ -113,19 +113,22 @@ def record_verdict(ledger: Ledger, verdict: Verdict) -> None:
     if verdict.clean:
         words = "as it was"
     else:
-        found = (("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra))
+        found = (
+            ("changed", verdict.changed), ("missing", verdict.missing), ("extra", verdict.extra),
+            ("not compared", verdict.not_compared),
+        )  # fmt: skip
         words = ", ".join(f"{len(names)} {word}" for word, names in found if names) or verdict.problems[0].what
-    matches = not (verdict.changed or verdict.missing)
+    matches = not (verdict.changed or verdict.missing or verdict.altered or verdict.not_compared)
     record_check(ledger, verdict, words)
     note_happening(ledger, "check" if matches else "problem", f"{verdict.root} was read back: {words}.")
 
 
-def record_adopted(ledger: Ledger, taken: AdoptedFolder) -> int:
-    """Writes it into the ledger as a card with one proven copy."""
+def record_adopted(ledger: Ledger, taken: AdoptedFolder, source: str = TAKEN_IN) -> int:
+    """Writes it into the ledger as a card with one copy, or as a copy of a card that is known."""
     files = taken.card.tree.files
     return record_offload(
         ledger, taken.shoot_id, taken.name, taken.card.layout, taken.fingerprint, files, taken.card.clips,
-        taken.result, "",
+        taken.result, "", source=source,
     )  # fmt: skip
 
 
@@ -140,14 +143,18 @@ class Rebuilt:
 
 def record_rebuilt(ledger: Ledger, found: FoundCopies) -> Rebuilt:
     """Writes found copies down; copies of the same content come under one waybill."""
-    by_content: dict[str, Path] = {}
+    # Of copies that older versions made names, sizes, times and all digests have to be alike.
+    by_content: dict[tuple[str, tuple[str, ...]], Path] = {}
     count = clips = files = 0
     for taken in found.taken:
-        first = by_content.get(taken.fingerprint)
-        if first is not None and add_copies(ledger, first, taken.result.copies):
+        key = (taken.fingerprint, tuple(f"{each.path}:{sorted(each.digests.items())}" for each in taken.result.kept))
+        first = by_content.get(key) if not taken.result.taking else None
+        if (first is not None or taken.result.taking) and add_copies(
+            ledger, first or Path(taken.result.copies[0].root), taken.result.copies, listed=True
+        ):
             continue
-        record_adopted(ledger, replace(taken, shoot_id=open_shoot(ledger, taken.shoot).id))
-        by_content[taken.fingerprint] = Path(taken.result.copies[0].root)
+        record_adopted(ledger, replace(taken, shoot_id=open_shoot(ledger, taken.shoot).id), LISTED_ONLY)
+        by_content[key] = Path(taken.result.copies[0].root)
         count, clips, files = count + 1, clips + len(taken.card.clips), files + len(taken.result.kept)
     return Rebuilt(count, clips, files)
 

@@ -33,9 +33,12 @@ class Familiar:
     disks: int = 0
 
 
-def familiar(ledger: Ledger, card: Card) -> Familiar:
-    """How much of a card was here before, and is here now. It looks at disks: not for the window's thread."""
-    found = proven_files(ledger, card.tree.files)
+def familiar(ledger: Ledger, card: Card, *, just_read: bool = False) -> Familiar:
+    """How much of a card was here before, and is here now. It looks at disks: not for the window's thread.
+
+    `just_read`: it was read this moment, and may be out of its reader; else samples of it are compared with the copies.
+    """
+    found = proven_files(ledger, card.tree.files, None if just_read else card.root)
     everywhere: list[str] | None = None
     for file in found.values():
         places = [copy.destination for copy in file.copies]
@@ -54,7 +57,8 @@ def familiar(ledger: Ledger, card: Card) -> Familiar:
 def holders(ledger: Ledger, wanted: str) -> tuple[Path, ...]:
     """The copies that are here now and may have a clip or a file, the newest first."""
     copies = (copy for entry in waybills(ledger, Path(wanted).name) for copy in entry.copies if copy.may_be_read)
-    return tuple(Path(copy.root) for copy in copies if is_here(copy))
+    # One that was renamed there is called otherwise in its own copy.
+    return tuple(dict.fromkeys(Path(copy.root) for copy in copies if is_here(copy)))
 
 
 def known_roots(ledger: Ledger) -> frozenset[str]:
@@ -83,13 +87,16 @@ def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
     journal = read_journal(unfinished)
     if journal is None:
         raise RequestError(f"{unfinished} is not an unfinished copy.", path=unfinished, do="Point at one.")
-    for entry in waybills(ledger):
-        roots = [Path(copy.root) for copy in entry.copies]
-        if entry.fingerprint != journal.fingerprint and unfinished not in roots:
-            continue
-        for copy in entry.copies:
-            if copy.may_be_read and is_here(copy) and not is_unfinished(Path(copy.root)):
-                return Path(copy.root)
+    candidates = [
+        copy
+        for entry in waybills(ledger)
+        for copy in entry.copies
+        if copy.may_be_read and (entry.fingerprint == journal.fingerprint or copy.taking == journal.identity.taking)
+    ]
+    # Of the very same taking first; whether another one is of the same card, its bytes have to show (`plan_onward`).
+    for copy in sorted(candidates, key=lambda each: each.taking != journal.identity.taking):
+        if is_here(copy) and not is_unfinished(Path(copy.root)):
+            return Path(copy.root)
     watch.check()
     raise RequestError(
         f"No proven copy of the card of {unfinished} is here now.",

@@ -8,7 +8,7 @@ from sqlalchemy import ForeignKey, Index, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 # The newest migration makes these tables.
-NEWEST_VERSION = "0003"
+NEWEST_VERSION = "0004"
 
 
 class Base(DeclarativeBase):
@@ -41,12 +41,13 @@ class WaybillRow(Base):
     whole: Mapped[bool]
     html: Mapped[str] = mapped_column(Text)
     result: Mapped[str] = mapped_column(Text)
+    taking: Mapped[str] = mapped_column(Text, default="", index=True)
     copies: Mapped[list[CopyRow]] = relationship(order_by="CopyRow.id", cascade="all, delete-orphan")
     clips: Mapped[list[ClipRow]] = relationship(order_by="ClipRow.id", cascade="all, delete-orphan")
 
 
 class CopyRow(Base):
-    """Where one copy of a card is, and when it was last proven."""
+    """Where one copy of a card is. `status`, `verified` and `last_check` follow from its evidence (`ledger/copies`)."""
 
     __tablename__ = "copies"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -60,6 +61,23 @@ class CopyRow(Base):
     disk: Mapped[str] = mapped_column(Text, default="")
     disk_words: Mapped[str] = mapped_column(Text, default="")
     last_check: Mapped[str] = mapped_column(Text, default="")
+    taking: Mapped[str] = mapped_column(Text, default="")
+    copy_id: Mapped[str] = mapped_column(Text, default="", index=True)
+    renamed: Mapped[str] = mapped_column(Text, default="{}")
+    evidence: Mapped[list[EvidenceRow]] = relationship(order_by="EvidenceRow.id", cascade="all, delete-orphan")
+
+
+class EvidenceRow(Base):
+    """Something that became known of a copy; rows are added, and never changed."""
+
+    __tablename__ = "evidence"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    copy_row: Mapped[int] = mapped_column(ForeignKey("copies.id"), index=True)
+    at: Mapped[datetime | None]
+    kind: Mapped[str] = mapped_column(Text)
+    state: Mapped[str] = mapped_column(Text)
+    ok: Mapped[int] = mapped_column(default=0)
+    words: Mapped[str] = mapped_column(Text, default="")
 
 
 class FileRow(Base):
@@ -73,6 +91,8 @@ class FileRow(Base):
     size_bytes: Mapped[int]
     changed_ns: Mapped[int]
     digests: Mapped[str] = mapped_column(Text)
+    # What told the digests: a reading of the card, or a manifest that was found.
+    source: Mapped[str] = mapped_column(Text, default="card")
 
 
 class ClipRow(Base):

@@ -14,7 +14,9 @@ from diadoche.core.cards.clips import Clip
 from diadoche.core.cards.tree import FileEntry
 from diadoche.core.errors import Problem
 from diadoche.core.names import shown
-from diadoche.core.offload.copies import Copy
+from diadoche.core.offload.digest_file import contradict
+from diadoche.core.offload.evidence import of_listing, of_run
+from diadoche.core.offload.expected import CardFile
 from diadoche.core.offload.offload import OffloadResult
 from diadoche.services.ledger.copies import (
     CopyEntry,
@@ -23,10 +25,14 @@ from diadoche.services.ledger.copies import (
     proven_disks,
     put_copy,
     same_disk,
+    waybill_of,
 )
 from diadoche.services.ledger.ledger import Ledger
 from diadoche.services.ledger.models import ClipRow, CopyRow, FileRow, ShootRow, WaybillRow
-from diadoche.services.wire import to_text
+from diadoche.services.wire import from_text, to_text
+
+# What told the digests of files: a reading of the card; a reading of footage where it lay; manifests alone.
+FROM_CARD, TAKEN_IN, LISTED_ONLY = "card", "taken in", "listed"
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,36 +84,49 @@ def record_offload(
     clips: Sequence[Clip],
     result: OffloadResult,
     html: str,
+    *,
+    source: str = FROM_CARD,
 ) -> int:
     """Writes an offload down; where it went on with an earlier one, that one's row is changed.
 
-    What people said of clips, their outputs, and copies elsewhere stay as they are.
+    What people said of clips, their outputs, and copies elsewhere stay as they are. `source`: whether the card was read
+    for it, or a copy that was found; what came off the card is never replaced by what a copy says.
     """
+    now = datetime.now(UTC)
     with ledger.session() as session:
-        row = _earlier(session, fingerprint, result.copies)
+        row = _earlier(session, fingerprint, result)
+        if row is not None and source != FROM_CARD:
+            for copy in result.copies:
+                put_copy(session, row, copy, of_listing(copy) if source == LISTED_ONLY else of_run(copy, now))
+            forget_replaced(session, result.copies)
+            _put_files(session, row.id, files, {file.path: file.digests for file in result.kept}, source)
+            return row.id
         if row is None:
             row = WaybillRow(shoot_id=shoot_id, started=result.started)
             session.add(row)
+        row.taking = result.taking or row.taking or ""
         row.card, row.layout, row.fingerprint = card, layout, fingerprint
         row.started, row.seconds = result.started, result.seconds
         row.files, row.size_bytes, row.whole = result.files, result.bytes, result.whole
         row.html, row.result = html or row.html or "", to_text(result.problems, tuple[Problem, ...])
         session.flush()
         for copy in result.copies:
-            put_copy(session, row, copy)
-        forget_replaced(session, row.id, result.copies)
+            put_copy(session, row, copy, of_listing(copy) if source == LISTED_ONLY else of_run(copy, now))
+        forget_replaced(session, result.copies)
         _put_clips(row, clips)
-        _put_files(session, row.id, files, {file.path: file.digests for file in result.kept})
+        _put_files(session, row.id, files, {file.path: file.digests for file in result.kept}, source)
         return row.id
 
 
-def _earlier(session: Session, fingerprint: str, copies: Sequence[Copy]) -> WaybillRow | None:
-    """The waybill of an earlier offload of the same card into one of the same folders, on the same disk."""
-    for copy in copies:
+def _earlier(session: Session, fingerprint: str, result: OffloadResult) -> WaybillRow | None:
+    """The waybill of the same taking; of an older version's, that of the same card in the same folder and disk."""
+    if (row := waybill_of(session, result.taking)) is not None:
+        return row
+    for copy in result.copies:
         asked = select(WaybillRow, CopyRow.disk).join(CopyRow).where(CopyRow.root == shown(copy.root))
         for row, disk in session.execute(asked.order_by(WaybillRow.id.desc())):
             # A copy that was gone on with is of the same card, though more of it could be listed this time.
-            if same_disk(disk, copy.disk) and row.fingerprint in {fingerprint, copy.resumed_from}:
+            if not row.taking and same_disk(disk, copy.disk) and row.fingerprint in {fingerprint, copy.resumed_from}:
                 return row
     return None
 
@@ -131,18 +150,34 @@ def kept_ns(changed_ns: int) -> int:
 
 
 def _put_files(
-    session: Session, waybill_id: int, files: Sequence[FileEntry], kept: Mapping[str, dict[str, str]]
+    session: Session, waybill_id: int, files: Sequence[FileEntry], kept: Mapping[str, dict[str, str]], source: str
 ) -> None:
-    known = {row.path: row for row in session.scalars(select(FileRow).where(FileRow.waybill_id == waybill_id))}
+    """Adds what files read as. A row is replaced by nothing: a card that was rewritten meanwhile has another row."""
+    asked = select(FileRow).where(FileRow.waybill_id == waybill_id).order_by(FileRow.id)
+    known = {row.path: row for row in session.scalars(asked)}
     for file in files:
         if file.path not in kept:
             continue
-        row = known.get(shown(file.path))
-        if row is None:
-            row = FileRow(waybill_id=waybill_id, path=shown(file.path))
+        row, digests = known.get(shown(file.path)), kept[file.path]
+        if row is not None and source != FROM_CARD and row.source == FROM_CARD:
+            continue
+        earlier = from_text(dict[str, str], row.digests) if row is not None else {}
+        if row is None or contradict(earlier, digests) or row.source != source:
+            row = FileRow(waybill_id=waybill_id, path=shown(file.path), source=source)
             session.add(row)
+            earlier = {}
         row.size_bytes, row.changed_ns = file.size_bytes, kept_ns(file.changed_ns)
-        row.digests = to_text(kept[file.path], dict[str, str])
+        row.digests = to_text(earlier | digests, dict[str, str])
+
+
+def card_files(session: Session, waybill_id: int) -> dict[str, CardFile]:
+    """What came off a card, by its paths: of several readings of a file the last one.
+
+    Of footage that was taken in where it lay there is no card: its first reading stands for that.
+    """
+    asked = select(FileRow).where(FileRow.waybill_id == waybill_id, FileRow.source != LISTED_ONLY)
+    rows = sorted(session.scalars(asked), key=lambda row: (row.source == FROM_CARD, row.id))
+    return {row.path: CardFile(from_text(dict[str, str], row.digests), row.size_bytes) for row in rows}
 
 
 def waybills(ledger: Ledger, search: str = "") -> list[WaybillEntry]:
@@ -199,7 +234,7 @@ _COLUMNS = (
 )  # fmt: skip
 _COPY_COLUMNS = (
     CopyRow.destination, CopyRow.root, CopyRow.manifest, CopyRow.files_verified, CopyRow.status, CopyRow.disk,
-    CopyRow.disk_words, CopyRow.verified, CopyRow.last_check,
+    CopyRow.disk_words, CopyRow.verified, CopyRow.last_check, CopyRow.taking, CopyRow.renamed,
 )  # fmt: skip
 
 
