@@ -16,9 +16,11 @@ from diadoche.core.disks import (
     ReadBack,
     disk_of,
     disk_of_mount,
+    distinct_disks,
     limits_of,
     mount_of,
     mounts,
+    own_addresses,
     read_back_of_mount,
     standing_part,
 )
@@ -138,6 +140,57 @@ def test_servers_and_unknown_disks() -> None:
     assert UNKNOWN_DISK.kind == "unknown"
     told = advice([Path("/a"), Path("/b")], [UNKNOWN_DISK, UNKNOWN_DISK], lambda _place: 0)
     assert "may be on the same disk" in told[0].what
+
+
+def test_only_disks_that_are_known_to_be_different_count() -> None:
+    # One server may have several addresses.
+    assert distinct_disks(["server:10.0.0.5", "server:10.0.0.6"]) == 1
+    assert distinct_disks(["server:10.0.0.5", "disk:one"]) == 2
+    # Without serial number and filesystem: two, while they are here together; one that comes back may be either.
+    assert distinct_disks(["here:sdx", "here:sdy"], together=True) == 2
+    assert distinct_disks(["here:sdx", "here:sdy"]) == 1
+
+
+def test_what_this_machine_serves_to_itself_is_no_other_disk() -> None:
+    own = sorted(own_addresses())
+    assert "127.0.0.1" in own
+    for address in own:
+        share = Mount("0:50", Path("/m"), "nfs4", f"{address}:/video", frozenset(), address)
+        assert disk_of_mount(share).key == "unknown"
+
+
+def test_compressed_memory_is_no_disk(tmp_path: Path) -> None:
+    """A filesystem over /dev/zram0, asked for by its volume."""
+    sys = _sysfs(tmp_path / "sys", {"zram0": {"dev": "252:0"}}, {"252:0": "zram0"})
+    devices = sys / "fs/btrfs/some-uuid/devices"
+    devices.mkdir(parents=True)
+    (devices / "zram0").symlink_to(sys / "block/zram0")
+    volume = Mount("0:50", tmp_path, "btrfs", "/dev/zram0", frozenset())
+    assert disk_of_mount(volume, sys).kind == "memory"
+    assert read_back_of_mount(volume, passed_cache=True, sys=sys) is ReadBack.CACHE
+
+
+def test_a_disk_without_serial_number_is_known_by_its_filesystems(tmp_path: Path) -> None:
+    """The same stick, as another letter the second time; and one that nothing tells again."""
+    keys = []
+    for letter in ("sdx", "sdy"):
+        folder = tmp_path / letter
+        sys = _sysfs(
+            folder, {letter: {"dev": "8:0"}, f"{letter}/{letter}1": {"partition": "1", "dev": "8:1"}},
+            {"8:1": f"{letter}/{letter}1"},
+        )  # fmt: skip
+        (sys / "class").mkdir()
+        (sys / "class/block").symlink_to(sys / "block")
+        devices = sys / "fs/btrfs/some-uuid/devices"
+        devices.mkdir(parents=True)
+        (devices / f"{letter}1").symlink_to(sys / f"block/{letter}/{letter}1")
+        ids = folder / "by-uuid"
+        ids.mkdir()
+        stick = Mount("0:50", tmp_path, "btrfs", f"/dev/{letter}1", frozenset())
+        assert disk_of_mount(stick, sys, ids).key == f"here:{letter}"
+        (ids / "1234-ABCD").symlink_to(f"/dev/{letter}1")
+        keys.append(disk_of_mount(stick, sys, ids).key)
+    assert keys == ["disk:filesystem 1234-ABCD"] * 2
 
 
 def _sysfs(folder: Path, entries: dict[str, dict[str, str]], devices: dict[str, str]) -> Path:

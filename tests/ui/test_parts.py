@@ -8,9 +8,9 @@ from typing import cast
 
 import pytest
 from PyQt6.QtCore import QRectF, Qt, QThread
-from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtGui import QImage, QPainter, QTextDocument
 from PyQt6.QtTest import QAbstractItemModelTester
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 
 from diadoche.screens.marks import Mark
@@ -18,6 +18,7 @@ from diadoche.services.machine.one_window import OneWindow
 from diadoche.ui.bridge import Bridge
 from diadoche.ui.marks import paint_mark
 from diadoche.ui.parts import TickBox
+from diadoche.ui.plain_text import plain
 from diadoche.ui.rows_table import RowsModel, RowsTable
 from diadoche.ui.second_start import SecondStarts, bring_first_to_front
 from diadoche.ui.theme import DARK, FAMILY, LIGHT, Colours, Theme
@@ -150,3 +151,13 @@ def test_a_second_start_is_heard_only_by_a_window_that_answers(qtbot: QtBot, tmp
     # One that holds the ledger and does not answer is told of, not waited for.
     assert not bring_first_to_front(second.name)
     first.let_go()
+
+
+@pytest.mark.parametrize("name", ["<b>A001</b>", "<img src='file:///x'>", "A & B", "&lt;b&gt;", "two\n<lines>"])
+def test_names_that_look_like_markup_are_shown_as_they_are(qtbot: QtBot, name: str) -> None:
+    """Tooltips guess whether they are markup: a card may be called anything. A label that guesses shows the same."""
+    label = QLabel(plain(name))
+    qtbot.addWidget(label)
+    told = QTextDocument()
+    told.setHtml(label.text()) if label.text().startswith("<qt>") else told.setPlainText(label.text())
+    assert told.toPlainText() == name

@@ -14,9 +14,10 @@ import ipaddress
 import os
 import re
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
-from itertools import chain
+from itertools import chain, pairwise
 from pathlib import Path
 from typing import Literal
 
@@ -35,6 +36,9 @@ _SYNCED_AT_ONCE = _ON_BLOCKS | _MEMORY | {"overlay", "zfs"}
 _FORBIDDEN_THERE = re.compile(r'[\x00-\x1f"*/:<>?\\|]')
 _ESCAPED = re.compile(r"\\([0-7]{3})")
 _UNKNOWN_KEY = "unknown"
+# Block devices that are no disks: compressed and plain memory; disks of another machine.
+_MEMORY_BLOCKS, _NETWORK_BLOCKS = re.compile(r"(zram|ram)\d+"), re.compile(r"(nbd|drbd|rbd)\d+")
+_BY_UUID = Path("/dev/disk/by-uuid")
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,8 +63,9 @@ class Mount:
 class Disk:
     """What two folders have in common when they are lost together.
 
-    `key` is "disk:" and the names of its members with a plus between, "server:" and an address, or a word for what
-    is not known; `distinct_disks` counts such keys.
+    `key` is "disk:" and the names of its members with a plus between, "server:" and an address, "here:" and a letter
+    for a disk that nothing will tell again once it was away, or a word for what is not known; `distinct_disks` counts
+    such keys.
     """
 
     key: str
@@ -72,15 +77,20 @@ class Disk:
 UNKNOWN_DISK = Disk(_UNKNOWN_KEY)
 
 
-def distinct_disks(keys: Iterable[str]) -> int:
+def distinct_disks(keys: Iterable[str], *, together: bool = False) -> int:
     """On how many different disks copies are known to be: never too many.
 
-    Whatever shares a member is one; all that is unknown, memory included, may be on any of them.
+    Whatever shares a member is one; all that is unknown, memory included, may be on any of them. All servers are one,
+    for one may have several addresses.
+
+    Args:
+        keys: of disks.
+        together: they are all here at this moment: then letters tell disks apart, too.
     """
     given = set(keys)
     groups: list[set[str]] = []
     for key in given:
-        members = _members(key)
+        members = _members(key, together=together)
         if not members:
             continue
         touching = [group for group in groups if group & members]
@@ -94,13 +104,15 @@ def is_known_disk(key: str) -> bool:
     return bool(_members(key))
 
 
-def _members(key: str) -> set[str]:
+def _members(key: str, *, together: bool = False) -> set[str]:
     kind, _, name = key.partition(":")
+    if kind == "here" and name and together:
+        return {f"disk:{each}" for each in name.split("+")}
     if kind == "disk":
         return {f"disk:{each}" for each in name.split("+") if each}
     if kind == "server":
-        # A name may be the same server as an address: only addresses tell servers apart.
-        return {key} if _is_address(name) else set()
+        # A name may be anything, this machine included.
+        return {"server"} if _is_address(name) else set()
     return {key} if kind == "simulated" and name else set()
 
 
@@ -182,23 +194,46 @@ def disk_of(path: Path, sys: Path = Path("/sys")) -> Disk:
     return UNKNOWN_DISK if mount is None else disk_of_mount(mount, sys)
 
 
-def disk_of_mount(mount: Mount, sys: Path = Path("/sys")) -> Disk:
-    """The physical disk, or the disks together, that a mounted filesystem is on."""
+def disk_of_mount(mount: Mount, sys: Path = Path("/sys"), filesystems: Path = _BY_UUID) -> Disk:
+    """The physical disk, or the disks together, that a mounted filesystem is on.
+
+    Args:
+        mount: the filesystem.
+        sys: the kernel's own tree.
+        filesystems: where filesystems are listed by their own ids.
+    """
     if mount.kind in _NETWORK or mount.source.startswith("//"):
         name = _server(mount.source)
         known = mount.address or name
-        if not _is_address(known):
+        if not _is_address(known) or known.partition("%")[0] in own_addresses():
             return Disk(_UNKNOWN_KEY, "unknown", f"the server {name}, whose address is not known")
         return Disk(f"server:{known}", "network", f"the server {name}")
     if mount.kind in _MEMORY:
         return Disk("memory", "memory", "this machine's memory")
     names = _mount_disks(mount, sys)
-    if not names:
+    if any(_MEMORY_BLOCKS.fullmatch(name) for name in names):
+        return Disk("memory", "memory", "this machine's memory")
+    if not names or any(_NETWORK_BLOCKS.fullmatch(name) for name in names):
         return UNKNOWN_DISK
     root = mount_of(Path("/"))
     system = bool(root and names & _mount_disks(root, sys))
-    key = "+".join(sorted(_serial(name, sys).replace("+", "_") for name in names))
+    found = {name: _lasting_name(name, sys, filesystems) for name in names}
+    if not all(found.values()):
+        return Disk(f"here:{'+'.join(sorted(names))}", "disk", _words(sorted(names), sys), system)
+    key = "+".join(sorted(each.replace("+", "_") for each in found.values()))
     return Disk(f"disk:{key}", "disk", _words(sorted(names), sys), system)
+
+
+def own_addresses(net: Path = Path("/proc/net")) -> frozenset[str]:
+    """The addresses of this machine itself: what it serves to itself is on its own disks [PROC]."""
+    found = set()
+    with suppress(OSError):
+        lines = (net / "fib_trie").read_text().splitlines()
+        found = {above.split()[-1] for above, line in pairwise(lines) if "host LOCAL" in line}
+    with suppress(OSError):
+        for line in (net / "if_inet6").read_text().splitlines():
+            found.add(str(ipaddress.IPv6Address(bytes.fromhex(line.split()[0]))))
+    return frozenset(found)
 
 
 def _server(source: str) -> str:
@@ -273,8 +308,24 @@ def _device(folder: Path) -> int:
     return os.makedev(int(major), int(minor))
 
 
+def _lasting_name(name: str, sys: Path, filesystems: Path) -> str:
+    """A name that stays when the disk is plugged in elsewhere: the same disk may be sda today and sdb tomorrow.
+
+    Without a serial number (most sticks) it is known by the ids of the filesystems on it; nothing where it has none.
+    """
+    if serial := _serial(name, sys):
+        return serial
+    block = sys / "class/block" / name
+    blocks = {name, *(each.parent.name for each in block.glob("*/partition"))}
+    try:
+        ids = sorted(link.name for link in filesystems.iterdir() if link.resolve().name in blocks)
+    except OSError:
+        return ""
+    return f"filesystem {' '.join(ids)}" if ids else ""
+
+
 def _serial(name: str, sys: Path) -> str:
-    """A name that stays when the disk is plugged in elsewhere: the same disk may be sda today and sdb tomorrow."""
+    """The serial number of a disk, or nothing where it has none."""
     for file in ("wwid", "device/wwid", "serial", "device/serial"):
         place = sys / "class/block" / name / file
         try:
@@ -282,7 +333,7 @@ def _serial(name: str, sys: Path) -> str:
                 return " ".join(text.split())
         except OSError:
             continue
-    return name
+    return ""
 
 
 def _words(names: list[str], sys: Path) -> str:
@@ -331,6 +382,8 @@ def _reaches_disks(mount: Mount, sys: Path) -> bool:
     What lies beneath it is known for that, or it is not said.
     """
     stack = _mount_stack(mount, sys)
+    if any(_MEMORY_BLOCKS.fullmatch(each.name) or _NETWORK_BLOCKS.fullmatch(each.name) for each in stack):
+        return False
     try:
         return bool(stack) and all((each / "loop/dio").read_text().strip() == "1" for each in stack if _is_loop(each))
     except OSError:

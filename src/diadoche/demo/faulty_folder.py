@@ -46,6 +46,8 @@ class Faults:
         write_error: writes fail with this error number.
         slow_reads_bytes_s: reads alone are no faster than that.
         folds_case: names that differ by case only are the same.
+        refused: names with any of these characters are refused, as by a disk of another system.
+        no_times: the times of files cannot be set.
         power_cut: what was not synced is gone, and nothing answers until this is over.
     """
 
@@ -63,6 +65,8 @@ class Faults:
     slow_reads_bytes_s: int = 0
     folds_case: bool = False
     power_cut: bool = False
+    refused: str = ""
+    no_times: bool = False
     file: str = ""
 
 
@@ -178,13 +182,19 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         self._unsynced.written(path)
         return os.pwrite(fh, data, offset)
 
+    def _taken(self, path: str) -> str:
+        """The place of a name that is to be given."""
+        if any(each in path for each in self._cues.now().refused):
+            raise mfusepy.FuseOSError(errno.EINVAL)
+        return self._real(path)
+
     def create(self, path: str, mode: int, fi: Any = None) -> int:
-        handle = os.open(self._real(path), os.O_RDWR | os.O_CREAT | os.O_TRUNC, mode)
+        handle = os.open(self._taken(path), os.O_RDWR | os.O_CREAT | os.O_TRUNC, mode)
         self._unsynced.made(path)
         return handle
 
     def mkdir(self, path: str, mode: int) -> None:
-        os.mkdir(self._real(path), mode)  # noqa: PTH102
+        os.mkdir(self._taken(path), mode)  # noqa: PTH102
         self._unsynced.made(path)
 
     def unlink(self, path: str) -> None:
@@ -196,7 +206,7 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         self._unsynced.removed(path)
 
     def rename(self, old: str, new: str) -> None:
-        os.rename(self._real(old), self._real(new))  # noqa: PTH104
+        os.rename(self._real(old), self._taken(new))  # noqa: PTH104
         self._unsynced.renamed(old, new)
 
     def truncate(self, path: str, length: int, fh: int | None = None) -> None:
@@ -204,6 +214,8 @@ class FaultyFolder(mfusepy.Operations):  # type: ignore[misc]  # the library has
         self._unsynced.written(path)
 
     def utimens(self, path: str, times: Any = None) -> None:
+        if self._cues.now().no_times:
+            raise mfusepy.FuseOSError(errno.EPERM)
         os.utime(self._real(path), ns=times)
 
     def fsync(self, path: str, datasync: int, fh: int) -> None:

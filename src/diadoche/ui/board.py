@@ -22,6 +22,7 @@ from diadoche.ui.file_manager import copy_paths, show_in_files
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ElidedLabel, ShareBar, button, label, panel, take_look
+from diadoche.ui.plain_text import plain
 from diadoche.ui.ribbon_bar import RibbonBar, ribbon_at
 from diadoche.ui.ribbon_picture import PlacedRibbon, RibbonPicture
 from diadoche.ui.theme import Theme
@@ -144,7 +145,9 @@ class CardPanel(QFrame):
         ):
             self._links[name].setVisible(wanted)
             self._links[name].setAccessibleName(f"{self._links[name].text()}: {row.name}")
-        self.setToolTip(f"{row.name}, in {row.reader}. {row.layout}. {row.contents}. {row.dates} {row.numbers}".strip())
+        self.setToolTip(
+            plain(f"{row.name}, in {row.reader}. {row.layout}. {row.contents}. {row.dates} {row.numbers}".strip())
+        )
         self.setAccessibleName(
             f"Card {row.name}: {row.may_come_out}. {row.kept}. {row.layout}. {row.contents}. {row.remark} {row.advice}"
         )
@@ -235,7 +238,7 @@ class PlacePanel(QFrame):
         self._name.setText(row.name)
         metrics = self._where.fontMetrics()
         self._where.setText(metrics.elidedText(row.where, Qt.TextElideMode.ElideMiddle, width - 34))
-        self._where.setToolTip(str(row.path))
+        self._where.setToolTip(plain(str(row.path)))
         self._bar.show_shares(row.used_share, row.coming_share)
         self._free.setText(row.free)
         self._kept.setText(row.kept)
@@ -491,7 +494,7 @@ class Board(QWidget):
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             found = ribbon_at(self._placed, event.pos())
             if found is not None:
-                QToolTip.showText(event.globalPos(), self._spoken(found.ribbon), self)
+                QToolTip.showText(event.globalPos(), plain(self._spoken(found.ribbon)), self)
                 return True
             QToolTip.hideText()
         done = super().event(event)

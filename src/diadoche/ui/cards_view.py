@@ -16,6 +16,7 @@ from diadoche.ui.board import Board
 from diadoche.ui.flow_layout import flowing
 from diadoche.ui.glance_view import GlanceView
 from diadoche.ui.parts import ElidedLabel, TickBox, button, label, menu_button, panel, scrolled, show_chosen
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
 
@@ -275,5 +276,5 @@ class _FirstPage(QWidget):
         """Where the name cannot be that, it stays what it was, and the field says why."""
         if why_not := screen.shoots.change_name(field.text()):
             field.setText(screen.shoots.name)
-            field.setToolTip(why_not)
-            QToolTip.showText(field.mapToGlobal(field.rect().bottomLeft()), why_not, field)
+            field.setToolTip(plain(why_not))
+            QToolTip.showText(field.mapToGlobal(field.rect().bottomLeft()), plain(why_not), field)

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QLabel, QSizePolicy, QWidget
 
 from diadoche.core.sizes import count_text
 from diadoche.screens.glance import GlanceClip
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 
 _WIDE_PX, _HIGH_PX, _GAP_PX = 104, 59, 10
@@ -51,7 +52,7 @@ class ClipStrip(QWidget):
         for number, (part, clip) in enumerate(zip(self._told, shown, strict=True)):
             words = f"{clip.name}, {clip.length or 'length not known'}, {clip.began}"
             part.setGeometry(self._box(number).toRect().adjusted(0, 0, 0, self._theme.px(1.5)))
-            part.setToolTip(words)
+            part.setToolTip(plain(words))
             part.setAccessibleName(words)
             part.show()
 

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import QMessageBox
 from diadoche.core.errors import Problem
 from diadoche.services.machine.reports import unforeseen
 from diadoche.ui.bridge import Bridge
+from diadoche.ui.plain_text import plain
 
 LOG = logging.getLogger(__name__)
 
@@ -56,7 +57,7 @@ class Failures:
     def _show(self, defect: object) -> None:
         assert isinstance(defect, _Defect)
         problem, report = defect.problem, defect.report
-        box = QMessageBox(QMessageBox.Icon.Warning, "Diadoche", problem.what)
+        box = QMessageBox(QMessageBox.Icon.Warning, "Diadoche", plain(problem.what))
         box.setInformativeText(f"{problem.safe} {problem.do}")
         box.setDetailedText(report)
         box.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)

@@ -40,6 +40,7 @@ from diadoche.ui.parts import (
     show_chosen,
     with_arrow,
 )
+from diadoche.ui.plain_text import plain
 from diadoche.ui.player import PlayerView
 from diadoche.ui.theme import Theme
 from diadoche.ui.view import View
@@ -213,7 +214,7 @@ class FootageView(View):
             assert action is not None
             action.setCheckable(True)
             action.setChecked(each.name in self._screen.look.columns)
-            action.setToolTip(each.tip)
+            action.setToolTip(plain(each.tip))
             action.setEnabled(each.name != "Clip")
             action.toggled.connect(partial(self._screen.choose_column, each.name))
         row.addWidget(button)
@@ -294,7 +295,7 @@ class FootageView(View):
             made = QPushButton(title)
             made.setObjectName("choice")
             made.setCheckable(True)
-            made.setToolTip(f"Key {key}; 0 takes it back")
+            made.setToolTip(plain(f"Key {key}; 0 takes it back"))
             made.toggled.connect(lambda on, verdict=verdict: self._screen.judge(verdict if on else ""))
             group.addButton(made)
             row.addWidget(made)
@@ -312,7 +313,7 @@ class FootageView(View):
         ):
             part.setPlaceholderText(words)
             part.setAccessibleName(words)
-            part.setToolTip(tip)
+            part.setToolTip(plain(tip))
             part.editingFinished.connect(lambda part=part, doing=doing: self._written(part, doing))
             row.addWidget(part, stretch)
         return row
@@ -358,7 +359,7 @@ class FootageView(View):
         self.table.refresh(changed)
         headline = self._screen.headline()
         self._headline.setText(headline)
-        self._headline.setToolTip(headline)
+        self._headline.setToolTip(plain(headline))
         self._show_empty()
         selected, first = self._screen.chosen_count, self._screen.first_row()
         if not selected and first is not None:

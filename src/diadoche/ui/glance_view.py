@@ -13,6 +13,7 @@ from diadoche.screens.marks import Mark
 from diadoche.ui.clip_strip import ClipStrip
 from diadoche.ui.marks import MarkWidget
 from diadoche.ui.parts import ChoiceBox, ElidedLabel, TickBox, button, emptied, label, panel, scrolled, show_chosen
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 
 _NAME_PX = 230
@@ -113,7 +114,7 @@ class GlanceView(QWidget):
         self._title.setText(f"Before it starts: as part of {glance.shoot}")
         self._show_cards(glance)
         self._show_places(glance)
-        self._folders.setToolTip(f"These words in braces stand for:\n{self._screen.tokens}")
+        self._folders.setToolTip(plain(f"These words in braces stand for:\n{self._screen.tokens}"))
         self._wrong.setText(self._screen.naming_problem)
         self._wrong.setVisible(bool(self._screen.naming_problem))
         show_chosen(self._twice, self._screen.read_twice)
@@ -233,7 +234,7 @@ class _CardSheet(QFrame):
             self, "Folders of this camera", "Nothing: as the shoot has it", QLineEdit.EchoMode.Normal, before
         )
         if sure and (why_not := self._screen.name_own_folders(self._key, text)):
-            QMessageBox.information(self, "Diadoche", why_not)
+            QMessageBox.information(self, "Diadoche", plain(why_not))
         self._changed()
 
     def _rename(self) -> None:
@@ -246,7 +247,7 @@ class _CardSheet(QFrame):
             self._name.setText(card.name)
         self._words.setText(card.words)
         self._folder.setText(f"goes to  {card.folder}" if card.folder else "")
-        self.setToolTip(f"On the card:\n{card.purposes}" if card.purposes else "")
+        self.setToolTip(plain(f"On the card:\n{card.purposes}" if card.purposes else ""))
         self._own_folders = card.own_folders
         self._own.setText("Own folders" if card.own_folders else "Own folders…")
         self._strip.show_clips(card.clips)
@@ -258,7 +259,7 @@ class _CardSheet(QFrame):
         self._stills.setVisible(card.stills > 0)
         show_chosen(self._stills, card.stills_left_out)
         self._kind.setCurrentIndex(self._kind.findData(card.layout))
-        self._kind.setToolTip(f"{card.evidence}. If that is wrong, say what it is: it is listed anew.")
+        self._kind.setToolTip(plain(f"{card.evidence}. If that is wrong, say what it is: it is listed anew."))
         self._set_words.setText(card.set_words)
         self._set_words.setVisible(bool(card.set_words))
         self._apart.setText("Stills that follow each other stay single pictures")

@@ -27,6 +27,7 @@ from diadoche.services.machine.state_places import StatePlaces
 from diadoche.ui.actions import add_shortcuts
 from diadoche.ui.asks import Asks
 from diadoche.ui.parts import show_chosen, within_screen
+from diadoche.ui.plain_text import plain
 from diadoche.ui.rail import RailItem
 from diadoche.ui.rows_table import RowsTable
 from diadoche.ui.theme import Theme
@@ -148,7 +149,7 @@ class MainWindow(QMainWindow):
         column.setSpacing(4)
         for number, view in enumerate(self._views):
             item = RailItem(self.theme, view.title)
-            item.setToolTip(f"{view.title} (Ctrl+{number + 1})")
+            item.setToolTip(plain(f"{view.title} (Ctrl+{number + 1})"))
             item.toggled.connect(partial(self._rail_toggled, number))
             self._group.addButton(item)
             self._items.append(item)

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QBrush, QColor, QIcon, QPainter, QPainterPath, QPaintEve
 from PyQt6.QtWidgets import QWidget
 
 from diadoche.screens.marks import Mark
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Colours, Theme
 
 _HATCH_PX = 8
@@ -118,7 +119,7 @@ class MarkWidget(QWidget):
         """Shows another state."""
         self._mark = mark
         self.setAccessibleName(mark.value)
-        self.setToolTip(mark.value.capitalize())
+        self.setToolTip(plain(mark.value.capitalize()))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name

@@ -33,6 +33,7 @@ from diadoche.ui.parts import (
     with_arrow,
 )
 from diadoche.ui.places_dialog import PlacesDialog
+from diadoche.ui.plain_text import plain
 from diadoche.ui.recipe_dialog import RecipeDialog
 from diadoche.ui.rows_table import Pictures, RowsModel, RowsTable
 from diadoche.ui.stitch_dialog import StitchDialog
@@ -169,10 +170,10 @@ class GroupPanel(QFrame):
         self.recipe.setVisible(bool(row.recipe))
         self.recipe.setText(with_arrow(row.recipe))
         self.recipe.setAccessibleName(f"{row.recipe}, recipe for the clips to {row.title.lower()}")
-        self.recipe.setToolTip(f"One recipe for {row.clips} clips: what each holds, how large it becomes")
+        self.recipe.setToolTip(plain(f"One recipe for {row.clips} clips: what each holds, how large it becomes"))
         self.choice.setVisible(bool(row.choices))
         self.choice.setAccessibleName(f"Recipe for the clips to {row.title.lower()}")
-        self.choice.setToolTip(f"One choice for {row.clips} clips")
+        self.choice.setToolTip(plain(f"One choice for {row.clips} clips"))
         if [self.choice.itemData(place) for place in range(self.choice.count())] != [each.name for each in row.choices]:
             self.choice.clear()
             for each in row.choices:

@@ -35,6 +35,7 @@ from PyQt6.QtWidgets import (
 )
 
 from diadoche.ui.marks import hatch
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 
 _TICK_PX, _TITLE_BAR_PX = 16, 40
@@ -80,7 +81,7 @@ class ElidedLabel(QLabel):
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name
         with QPainter(self) as painter:
             text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-            self.setToolTip(self.text() if text != self.text() else "")
+            self.setToolTip(plain(self.text() if text != self.text() else ""))
             painter.setPen(self.palette().windowText().color())
             painter.drawText(self.rect(), self.alignment(), text)
 
@@ -112,7 +113,7 @@ def button(text: str, pressed: Callable[[], object], *, name: str = "", tip: str
     """A button that makes one call."""
     made = PushButton(text)
     made.setObjectName(name)
-    made.setToolTip(tip)
+    made.setToolTip(plain(tip))
     made.clicked.connect(lambda _checked=False: pressed())
     return made
 
@@ -178,7 +179,7 @@ def menu_button(text: str, *, name: str = "", tip: str = "") -> tuple[QPushButto
     """A button that opens a menu; an arrow of our own stands for it in the text."""
     made = PushButton(with_arrow(text))
     made.setObjectName(name)
-    made.setToolTip(tip)
+    made.setToolTip(plain(tip))
     menu = QMenu(made)
     # Not setMenu: the style would draw an arrow of its own beside ours.
     # Nor `exec`: who asked over the accessibility bus would wait for an answer until the menu is closed.
@@ -273,7 +274,7 @@ class ShareBar(QWidget):
         """Shares of the whole disk, 0 to 1."""
         self._used, self._coming = used, coming
         self.setAccessibleName(f"{round(used * 100)} % in use, {round(coming * 100)} % more to come")
-        self.setToolTip(self.accessibleName())
+        self.setToolTip(plain(self.accessibleName()))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # Qt's name

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QPoint, QPointF
 from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QProgressBar, QWidget
 
+from diadoche.ui.plain_text import plain
 from diadoche.ui.ribbon_picture import PlacedRibbon
 
 _WIDE_PX = 28
@@ -27,7 +28,7 @@ class RibbonBar(QProgressBar):
         middle, high = placed.at(0.5), round(placed.thick_px)
         self.setGeometry(round(middle.x()) - _WIDE_PX // 2, round(middle.y()) - high // 2, _WIDE_PX, high)
         if words != self.toolTip():
-            self.setToolTip(words)
+            self.setToolTip(plain(words))
             self.setAccessibleName(words)
         self.setValue(round(placed.ribbon.copied * 100))
 

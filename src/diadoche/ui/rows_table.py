@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QTableView
 
 from diadoche.screens.marks import Mark
 from diadoche.ui.marks import MARK_PX, mark_icon
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 
 if TYPE_CHECKING:
@@ -88,7 +89,8 @@ class RowsModel(QAbstractTableModel):
         if role not in _ANSWERED or not index.isValid() or index.row() >= self._count():
             return None
         if role in {DISPLAY, TOOL_TIP}:
-            return self._texts(index.row())[index.column()]
+            text = self._texts(index.row())[index.column()]
+            return plain(text) if role == TOOL_TIP else text
         mark = self._mark(index.row()) if index.column() == self._mark_column else None
         if mark is None:
             return None

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QLineEdit, QMenu, QMessageBox, QPushBu
 from diadoche.core.sizes import count_text
 from diadoche.screens.shoots import Shoots
 from diadoche.ui.asks import Asks
+from diadoche.ui.plain_text import plain
 
 _SHOWN_SHOOTS = 12
 _AROUND_PX, _ROWS = 12, 4
@@ -31,7 +32,7 @@ class ShootButton(QPushButton):
         """The name of the shoot, in as many rows as it needs."""
         name = self._shoots.name
         self.setText("\n".join(self._rows(f"{name} \u25b4")))
-        self.setToolTip(f"Shoot: {name}. Another one, a new one, and on how many disks a card is kept")
+        self.setToolTip(plain(f"Shoot: {name}. Another one, a new one, and on how many disks a card is kept"))
         self.setAccessibleName(f"Shoot: {name}")
 
     def _rows(self, words: str) -> list[str]:

@@ -27,6 +27,7 @@ from diadoche.services.side_processes.sphere_preview import ShotSeen, SpherePrev
 from diadoche.ui.clip_icons import ClipIcons
 from diadoche.ui.parts import ChoiceBox, TickBox, button, label, panel, within_screen
 from diadoche.ui.picture_stage import PictureStage
+from diadoche.ui.plain_text import plain
 from diadoche.ui.rows_table import Pictures, RowsModel, RowsTable
 from diadoche.ui.sphere_pictures import PreviewThread, SeamPicture
 from diadoche.ui.theme import Theme
@@ -306,7 +307,7 @@ class StitchDialog(QDialog):
         self.layout_choice.setCurrentIndex(self.layout_choice.findData(settings.layout))
         rig = stitching.rig(take)
         self.layout_choice.setEnabled(rig is not None and rig.has_two_eyes)
-        self.layout_choice.setToolTip("" if self.layout_choice.isEnabled() else "This rig has one eye")
+        self.layout_choice.setToolTip(plain("" if self.layout_choice.isEnabled() else "This rig has one eye"))
         self._fill(self.size_choice, stitching.sizes(take))
         self.size_choice.setCurrentIndex(max(0, self.size_choice.findData(settings.size)))
         self.size_choice.setEnabled(self.size_choice.count() > 0)

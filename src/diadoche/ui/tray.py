@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QMenu, QSystemTrayIcon, QWidget
 
 from diadoche.ui.marks import mark_icon
+from diadoche.ui.plain_text import plain
 from diadoche.ui.theme import Theme
 
 if TYPE_CHECKING:
@@ -57,7 +58,7 @@ class Tray:
         self._shown = now
         words = f"{line.first} {line.second}".strip()
         self.line.setText(words)
-        self.icon.setToolTip(words)
+        self.icon.setToolTip(plain(words))
         self.icon.setIcon(mark_icon(line.mark, self._theme.colours, _SIZE_PX))
         if self.works and not self.icon.isVisible():
             self.icon.show()

@@ -65,4 +65,4 @@ class Copy:
 
 def proven_disks(copies: Iterable[Copy]) -> int:
     """On how many disks, known to be different, proven copies are: copies on one disk are lost together."""
-    return distinct_disks(copy.disk for copy in copies if copy.status is CopyState.PROVEN)
+    return distinct_disks((copy.disk for copy in copies if copy.status is CopyState.PROVEN), together=True)

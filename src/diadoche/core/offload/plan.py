@@ -71,7 +71,7 @@ class OffloadPlan:
     @property
     def distinct_disks(self) -> int:
         """On how many disks, known to be different, it will stand."""
-        return distinct_disks(target.disk.key for target in self.usable)
+        return distinct_disks((target.disk.key for target in self.usable), together=True)
 
     @property
     def size_bytes(self) -> int:

@@ -142,7 +142,9 @@ def advice(
         )
     for number, (place, disk) in enumerate(zip(places, disks, strict=True)):
         before = zip(places[:number], disks, strict=False)
-        twin = next(((other, at) for other, at in before if distinct_disks([at.key, disk.key]) < 2), None)
+        twin = next(
+            ((other, at) for other, at in before if distinct_disks([at.key, disk.key], together=True) < 2), None
+        )
         if twin is not None:
             found.append(_same_disk(place, twin[0], disk, sure={twin[1].kind, disk.kind} <= {"disk", "network"}))
         if disk.system:

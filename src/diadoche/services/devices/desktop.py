@@ -6,6 +6,7 @@ Sources: [LOGIN1] org.freedesktop.login1.Manager.Inhibit; [NOTIFY] Desktop Notif
 from __future__ import annotations
 
 import contextlib
+import html
 import os
 import shutil
 import subprocess
@@ -94,7 +95,7 @@ class Notices:
         self._bus: MessageBus | None = None
 
     def show(self, title: str, text: str) -> None:
-        """Shows a notice; never waits."""
+        """Shows a notice; never waits. Desktops take its text for markup: what comes from a card is none."""
         self._buses.begin(self._show(title, text))
 
     async def _show(self, title: str, text: str) -> None:
@@ -102,7 +103,7 @@ class Notices:
             self._bus = self._bus or await self._buses.connected(BusType.SESSION, self._address)
             await call(
                 self._bus, _NOTIFY, "/org/freedesktop/Notifications", _NOTIFY, "Notify", "susssasa{sv}i",
-                "Diadoche", 0, "", title, text, [], {"urgency": Variant("y", 1)}, -1,
+                "Diadoche", 0, "", title, html.escape(text, quote=False), [], {"urgency": Variant("y", 1)}, -1,
             )  # fmt: skip
         except BusError:
             self._otherwise(title, text)

@@ -105,10 +105,10 @@ def record_offload(
             row = WaybillRow(shoot_id=shoot_id, started=result.started)
             session.add(row)
         row.taking = result.taking or row.taking or ""
-        row.card, row.layout, row.fingerprint = card, layout, fingerprint
+        row.card, row.layout, row.fingerprint = shown(card), layout, fingerprint
         row.started, row.seconds = result.started, result.seconds
         row.files, row.size_bytes, row.whole = result.files, result.bytes, result.whole
-        row.html, row.result = html or row.html or "", to_text(result.problems, tuple[Problem, ...])
+        row.html, row.result = shown(html) or row.html or "", to_text(result.problems, tuple[Problem, ...])
         session.flush()
         for copy in result.copies:
             put_copy(session, row, copy, of_listing(copy) if source == LISTED_ONLY else of_run(copy, now))
