@@ -179,8 +179,6 @@ def test_a_disk_without_serial_number_is_known_by_its_filesystems(tmp_path: Path
             folder, {letter: {"dev": "8:0"}, f"{letter}/{letter}1": {"partition": "1", "dev": "8:1"}},
             {"8:1": f"{letter}/{letter}1"},
         )  # fmt: skip
-        (sys / "class").mkdir()
-        (sys / "class/block").symlink_to(sys / "block")
         devices = sys / "fs/btrfs/some-uuid/devices"
         devices.mkdir(parents=True)
         (devices / f"{letter}1").symlink_to(sys / f"block/{letter}/{letter}1")

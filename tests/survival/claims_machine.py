@@ -3,6 +3,9 @@
 Steps are drawn by a generator with its own seed and logged as plain values, so that a run can be replayed and
 shortened: `python -m tests.survival.claims_machine --seed 7 --steps 200`. Operations run by the command line in
 processes of their own, or by the window's own station; faults happen on real mounts and disks between and during.
+
+It has a memory of its own: what each card ever held, which card each folder was begun for, which copies never had all
+of it. What the product says of its folders is held against that, and never against what the product wrote there.
 """
 
 from __future__ import annotations
@@ -17,6 +20,7 @@ import signal
 import sqlite3
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -27,7 +31,16 @@ from typing import Any
 
 from diadoche.demo.faulty_folder import Faults, FaultyMount, can_mount
 from tests.loaded import Loaded, Run
-from tests.survival.truth import Digests, copies_in, files_of, is_as_listed, is_marked_unfinished, manifest_of, shas_of
+from tests.survival.truth import (
+    Digests,
+    copies_in,
+    digest_of,
+    files_of,
+    is_as_listed,
+    is_marked_unfinished,
+    manifest_of,
+    shas_of,
+)
 
 NO_FAULTS = Faults()
 PLACES = 3
@@ -97,6 +110,17 @@ class World:
         self.touched: set[tuple[Path, str]] = set()
         # What a reader gave that lied once, where nobody could know it.
         self.lied: set[str] = set()
+        # Every content that a card ever had, by the card; and the card that each folder was begun for.
+        self.held: dict[Path, set[str]] = {card: set(shas_of(card).values()) for card in self.cards}
+        self.begun_for: dict[Path, Path] = {}
+        # Copies that never had all of their card, whatever they say of themselves by now.
+        self.never_whole: set[Path] = set()
+        # Copies whose manifests somebody altered or took away: a ledger that forgot the card cannot vouch for them.
+        self.altered: set[Path] = set()
+        # A folder of somebody's, to which links lead.
+        self.outside = folder / "somebody's"
+        self.outside.mkdir()
+        (self.outside / "theirs.txt").write_text("not yours")
 
     def close(self) -> None:
         self._loaded.close()
@@ -108,6 +132,9 @@ class World:
         folder = card / "DCIM/100ABCDE"
         folder.mkdir(parents=True)
         dice = random.Random(number)
+        if number == CARDS - 1:
+            # Names that some disks refuse.
+            (folder / "take 1: wide?.JPG").write_bytes(dice.randbytes(2_000))
         for at in range(1, 5 + number):
             size = dice.choice((1, 900, 40_000, 700_000, 1_400_000))
             (folder / f"ABCD{at:04}.JPG").write_bytes(dice.randbytes(size))
@@ -129,11 +156,18 @@ class World:
             for copy in copies_in(self.behind(place))
         ]
 
-    def begun(self, before: set[Path], truth: Digests) -> None:
+    def begun(self, before: set[Path], truth: Digests, card: Path) -> None:
         """Copies that have come since, of a run that could not say what it did, are of a card that held this."""
         for root in set(self.copies()) - before:
             self.wanted[root] = truth
+            self.begun_for[root] = card
             self.forget_reading(root)
+
+    def has_all(self, root: Path) -> bool:
+        """Whether a copy has every content that its card held when it was taken, under whatever names."""
+        there = Counter(shas_of(self.behind(root)).values())
+        wanted = Counter(sha for sha in self.wanted.get(root, {}).values() if sha not in self.lied)
+        return root not in self.never_whole and not wanted - there
 
     def forget_reading(self, root: Path) -> None:
         """Nothing is known any more of what was read there."""
@@ -178,7 +212,23 @@ class World:
         if step.what not in CARD_CHANGES:
             for card, before in cards_before.items():
                 self.tally.claim("card untouched", True, files_of(card) == before, f"{card.name} by {step.what}")
+        for card in self.cards:
+            self.held[card] |= set(shas_of(card).values())
+        _check_folders(self, step)
         _check_ledger(self)
+
+
+def _check_folders(world: World, step: Step) -> None:
+    """No folder has come to hold another card's files, and nothing was written through a link."""
+    theirs = sorted(path.name for path in world.outside.iterdir())
+    world.tally.claim("outside untouched", True, theirs == ["theirs.txt"], f"{theirs} by {step.what}")
+    for root, card in list(world.begun_for.items()):
+        if not world.behind(root).is_dir():
+            del world.begun_for[root]
+            continue
+        others = set().union(*(held for other, held in world.held.items() if other != card)) - world.held[card]
+        strange = [path for path, sha in shas_of(world.behind(root)).items() if sha in others]
+        world.tally.claim("one card a folder", True, not strange, f"{root} of {card.name} has {strange} by {step.what}")
 
 
 def _pick(things: list[Any], pick: float) -> Any:
@@ -211,9 +261,11 @@ def _offload(world: World, picks: tuple[float, ...], reader: Faults = NO_FAULTS,
     words = _offload_words(_card_path(world, card, faulty or picks[5] > 0.7), places, picks[4])
     truth = shas_of(card)
     known = _standing(world, card) if new_only else {}
+    before = set(world.copies())
     world.set_faults(reader, disk)
     said, code = world.run([*words, "--new-only"] if new_only else words)
     world.set_faults()
+    world.begun(before, truth, card)
     if said is not None and "copies" in said:
         _check_offload(
             world, said, code, truth, lying=reader.flip_read_at >= 0 and "--read-twice" not in words, known=known
@@ -237,11 +289,16 @@ def _check_offload(
     for copy in said["copies"]:
         root = Path(copy["root"])
         there = shas_of(world.behind(root)) if world.behind(root).is_dir() else {}
-        wrong = [path for path, sha in truth.items() if there.get(renamed.get(path, path)) != sha]
+        # One that a disk has under another name is known by what it is.
+        wrong = [
+            path for path, sha in truth.items() if sha not in {there.get(path), there.get(renamed.get(path, path))}
+        ]
         if left_out:
             wrong = [path for path in wrong if path in there or path not in (known or {})]
         right = lying or not wrong
         world.wanted[root] = truth if not left_out else {path: sha for path, sha in truth.items() if path in there}
+        world.altered.discard(root)
+        (world.never_whole.discard if copy["status"] == "proven" and right else world.never_whole.add)(root)
         if lying:
             # What the reader gave is what is kept: nobody can know better without a second reading.
             world.wanted[root] = there
@@ -311,7 +368,7 @@ def _killed(world: World, picks: tuple[float, ...], by: int = signal.SIGKILL) ->
     words = _offload_words(_card_path(world, card, False), _places(world, picks[1:4]), 1.0)
     truth, before = shas_of(card), set(world.copies())
     said, code = world.run(words, kill_ms=int(20 + 400 * picks[4]), by=by)
-    world.begun(before, truth)
+    world.begun(before, truth, card)
     if said is not None and "copies" in said:
         _check_offload(world, said, code, truth)
 
@@ -331,7 +388,7 @@ def _killed_at(world: World, picks: tuple[float, ...]) -> None:
     words = _offload_words(card, _places(world, picks[1:4]), 1.0)
     truth, before = shas_of(card), set(world.copies())
     world.run(words, step=_pick(list(steps), picks[4]))
-    world.begun(before, truth)
+    world.begun(before, truth, card)
 
 
 def _two_at_once(world: World, picks: tuple[float, ...]) -> None:
@@ -368,11 +425,18 @@ def _verify(world: World, picks: tuple[float, ...]) -> None:
         _verify_copy(world, root)
 
 
-def _verify_copy(world: World, root: Path) -> None:
+def _verify_copy(world: World, root: Path, *, altered: bool = False) -> None:
     said, _code = world.run(["verify", str(root)])
     if said is None or "changed" not in said:
         return
     real = world.behind(root)
+    if altered or root in world.altered:
+        # What it lists is nobody's word any more: only what it says of the whole counts.
+        clean = not (said["changed"] or said["missing"] or said["extra"] or said["problems"])
+        world.tally.claim("verify: clean", clean, False, f"{root}: its manifests are altered")
+        right = world.has_all(root) and root in world.wanted and not is_marked_unfinished(real)
+        world.good_when_read[str(root)] = right
+        return
     listed, there = manifest_of(real) or {}, shas_of(real)
     changed = {path for path in listed if path in there and not is_as_listed(real, path, listed[path])}
     missing = set(listed) - set(there)
@@ -385,13 +449,7 @@ def _verify_copy(world: World, root: Path) -> None:
     whole = not is_marked_unfinished(real)
     world.tally.claim("verify: clean", clean, whole and not (changed or missing or extra), str(root))
     world.touched = {each for each in world.touched if each[0] != root}
-    world.good_when_read[str(root)] = whole and not changed and not missing and _has_all(world, root)
-
-
-def _has_all(world: World, root: Path) -> bool:
-    wanted = world.wanted.get(root)
-    there = shas_of(world.behind(root))
-    return wanted is None or all(there.get(path) == sha for path, sha in wanted.items())
+    world.good_when_read[str(root)] = whole and not changed and not missing and world.has_all(root)
 
 
 def _copy_on(world: World, picks: tuple[float, ...]) -> None:
@@ -420,15 +478,23 @@ def _check_onward(world: World, source: Path, said: dict[str, Any] | None) -> No
         real = world.behind(root)
         proven = copy["status"] == "proven"
         there = shas_of(real) if real.is_dir() else {}
-        right = all(path in there and is_as_listed(real, path, digests) for path, digests in listed.items())
-        right = right and not is_marked_unfinished(real)
+        listed_there = {sha for path in listed if (sha := shas_of(world.behind(source)).get(path))}
+        right = listed_there <= set(there.values()) and not is_marked_unfinished(real)
+        right = right and source not in world.never_whole
         world.tally.claim("copied on proven", proven, right, f"{source} to {root}")
         if proven:
             # It is what its source promised: whether that is the whole card, its own history tells.
             if source in world.wanted:
                 world.wanted[root] = world.wanted[source]
+                world.begun_for.setdefault(root, world.begun_for.get(source, root))
+                if world.begun_for[root] == root:
+                    del world.begun_for[root]
+                world.never_whole.discard(root)
+                right = right and world.has_all(root)
+                world.tally.claim("copied on whole", True, right, f"{source} to {root}")
+            world.altered.discard(root)
             world.touched = {each for each in world.touched if each[0] != root}
-            world.good_when_read[str(root)] = right and _has_all(world, root)
+            world.good_when_read[str(root)] = right
 
 
 def _level(world: World, picks: tuple[float, ...]) -> None:
@@ -444,10 +510,23 @@ def _level(world: World, picks: tuple[float, ...]) -> None:
     for copy in said["copied"]:
         if copy["status"] == "proven":
             other = there if Path(copy["root"]).is_relative_to(here) else here
-            place = here if other is there else there
-            _check_onward(world, other / Path(copy["root"]).relative_to(place), {"copies": [copy]})
+            sources = _twins_of(world, Path(copy["root"]), other)
+            world.tally.claim("level: from a copy", True, bool(sources), copy["root"])
+            if sources:
+                _check_onward(world, sources[0], {"copies": [copy]})
     nothing = not (said["copied"] or said["restored"] or said["differing"] or said["problems"])
     world.tally.claim("level: the same", nothing, _same(world, here, there), f"{here} {there}")
+
+
+def _twins_of(world: World, root: Path, place: Path) -> list[Path]:
+    """Copies at another place that hold the same, those first that are whole by this memory.
+
+    What is said does not tell from which one it was copied, and another card's may have the folder's name.
+    """
+    there = Counter(shas_of(world.behind(root)).values())
+    standing = [each for each in world.copies() if each.is_relative_to(place)]
+    standing = [each for each in standing if not there - Counter(shas_of(world.behind(each)).values())]
+    return sorted(standing, key=lambda each: not (world.has_all(each) and not is_marked_unfinished(world.behind(each))))
 
 
 def _level_a_pair(world: World, picks: tuple[float, ...]) -> None:
@@ -500,6 +579,186 @@ def _restore(world: World, picks: tuple[float, ...]) -> None:
     if said is not None and not (said or {}).get("restored"):
         world.tally.said["restored", False] += 1
     shutil.rmtree(world.folder / "desk", ignore_errors=True)
+
+
+def _take_in_a_copy(world: World, picks: tuple[float, ...]) -> None:
+    """A copy that lost its manifests, or its hidden files, on its way is taken in as it lies there."""
+    root = _pick(world.copies(), picks[0])
+    if root is None or root not in world.wanted or world.behind(root) != root:
+        return
+    if picks[1] < 0.5:
+        shutil.rmtree(root / "ascmhl", ignore_errors=True)
+        world.altered.add(root)
+    if picks[1] > 0.3:
+        for path in root.glob(".*"):
+            (shutil.rmtree if path.is_dir() and not path.is_symlink() else os.unlink)(path)
+    if is_marked_unfinished(root) is False and not (root / "ascmhl").exists():
+        # Nothing on it says any more what it was: only a ledger that knows it can.
+        known = world.good_when_read.get(str(root)) is not None and world.ledger.exists()
+    else:
+        known = True
+    if picks[2] < 0.4:
+        _damage_file(world, root, picks)
+    sound = world.has_all(root)
+    said, _code = world.run(["take-in", str(root), "--shoot", "Archive"])
+    done = said is not None and any(copy["status"] == "proven" for copy in said.get("copies", ()))
+    if known:
+        world.tally.claim("a copy taken in", done, sound, str(root))
+    if done:
+        world.good_when_read[str(root)] = sound
+        world.altered.discard(root)
+        if not known:
+            world.wanted[root] = shas_of(root)
+            world.never_whole.discard(root)
+
+
+def _lose_hidden(world: World, picks: tuple[float, ...]) -> None:
+    """A copy was carried on by something that leaves hidden files behind."""
+    root = _pick([each for each in world.copies() if is_marked_unfinished(world.behind(each))], picks[0])
+    if root is not None:
+        (world.behind(root) / ".not-whole-diadoche.jsonl").unlink(missing_ok=True)
+        world.never_whole.add(root)
+
+
+def _links(world: World, picks: tuple[float, ...]) -> None:
+    """Somebody put links where folders were, in an unfinished copy; the card is offloaded again."""
+    root = _pick([each for each in world.copies() if is_marked_unfinished(world.behind(each))], picks[0])
+    card = world.begun_for.get(root) if root is not None else None
+    if root is None or card is None:
+        return
+    real = world.behind(root)
+    for name in (".part-diadoche", "DCIM")[int(picks[1] * 3) // 2 :]:
+        if (real / name).is_dir() and not (real / name).is_symlink():
+            shutil.rmtree(real / name)
+        if not (real / name).exists():
+            (real / name).symlink_to(world.outside)
+    world.never_whole.add(root)
+    place = next(place for place in world.places if root.is_relative_to(place))
+    before, truth = set(world.copies()), shas_of(card)
+    said, code = world.run(["offload", str(card), "--to", str(place), "--shoot", "S"])
+    world.begun(before, truth, card)
+    if said is not None and "copies" in said:
+        _check_offload(world, said, code, truth)
+    for path in real.rglob("*"):
+        if path.is_symlink():
+            path.unlink()
+
+
+def _change_manifest(world: World, picks: tuple[float, ...]) -> None:
+    """A manifest that says something else by now, and is well formed; the copy is read, or copied on."""
+    root = _pick(world.copies(), picks[0])
+    path = _pick(sorted((world.behind(root) / "ascmhl").glob("*.mhl")), picks[1]) if root is not None else None
+    if root is None or path is None:
+        return
+    listed = sorted(manifest_of(world.behind(root)) or {})
+    victim = _pick(listed, picks[3])
+    if victim and picks[2] < 0.5 and (world.behind(root) / victim).is_file():
+        # The file and what the manifest says of it: nothing that lies there shows it.
+        data = b"another content altogether"
+        (world.behind(root) / victim).write_bytes(data)
+        text = path.read_text()
+        for digests in (manifest_of(world.behind(root)) or {}).get(victim, {}).items():
+            text = text.replace(digests[1], digest_of(digests[0], data))
+        path.write_text(text)
+    else:
+        path.write_text(path.read_text().replace("<path ", "<path  ", 1))
+    world.altered.add(root)
+    if picks[4] < 0.6:
+        _verify_copy(world, root, altered=True)
+    else:
+        place = _pick(world.places, picks[5])
+        said, _code = world.run(["copy-on", str(root), "--to", str(place)])
+        _check_onward(world, root, said)
+
+
+def _written_under_way(world: World, picks: tuple[float, ...]) -> None:
+    """A card that somebody writes to while it is offloaded: what is called whole is what it holds afterwards."""
+    if world._reader is None:
+        return
+    card, place = _pick(world.cards, picks[0]), _pick(world.places, picks[1])
+    folder = card / "DCIM/100ABCDE"
+    victim = _pick(sorted(folder.iterdir()), picks[2])
+    written_ns: list[int] = []
+
+    def write() -> None:
+        until_s = time.monotonic() + 10
+        while time.monotonic() < until_s and not list(world.behind(place).rglob(".part-diadoche/*")):
+            time.sleep(0.005)
+        time.sleep(picks[3] / 4)
+        if picks[4] < 0.4:
+            (folder / f"LATE{int(picks[5] * 9000):04}.JPG").write_bytes(os.urandom(900))
+        elif picks[4] < 0.7:
+            victim.write_bytes(os.urandom(1 + int(picks[5] * 90_000)))
+        else:
+            info = victim.stat()
+            victim.write_bytes(os.urandom(info.st_size))
+            os.utime(victim, ns=(info.st_atime_ns, info.st_mtime_ns))
+        written_ns.append(time.time_ns())
+
+    # Whatever the card holds, it takes so long that the writing falls into the reading.
+    size = sum(path.stat().st_size for path in card.rglob("*.*"))
+    world.set_faults(Faults(slow_bytes_s=max(20_000, size)))
+    writer, before = threading.Thread(target=write), set(world.copies())
+    writer.start()
+    said, _code = world.run(["offload", str(world.folder / "reader" / card.name), "--to", str(place), "--shoot", "S"])
+    writer.join()
+    world.set_faults()
+    world.held[card] |= set(shas_of(card).values())
+    world.begun(before, shas_of(card), card)
+    for copy in (said or {}).get("copies", ()):
+        root = Path(copy["root"])
+        manifest = world.behind(Path(copy["manifest"] or copy["root"]))
+        if not manifest.exists() or written_ns[0] > manifest.stat().st_mtime_ns - 300_000_000:
+            # It may have been written after the last look: nobody can know of that.
+            world.forget_reading(root)
+            world.wanted.pop(root, None)
+            continue
+        proven = copy["status"] == "proven"
+        world.wanted[root] = shas_of(card)
+        (world.never_whole.discard if proven else world.never_whole.add)(root)
+        right = proven and world.has_all(root)
+        world.tally.claim("written under way: proven", proven, right, f"{root} {card.name}")
+        world.good_when_read[str(root)] = right
+        world.altered.discard(root)
+
+
+def _equal_times(world: World, picks: tuple[float, ...]) -> None:
+    """A camera whose clock stands still: the same names, sizes and times, other bytes."""
+    card, twin = _pick(world.cards, picks[0]), world.folder / "twin"
+    shutil.rmtree(twin, ignore_errors=True)
+    shutil.copytree(card, twin)
+    for path in sorted(twin.rglob("*.JPG")):
+        info = path.stat()
+        path.write_bytes(random.Random(f"{picks[1]} {path.name}").randbytes(info.st_size))
+        os.utime(path, ns=(info.st_atime_ns, info.st_mtime_ns))
+    said, _code = world.run(["look", str(twin)])
+    if said is not None and "proven_before" in said:
+        stand = len(_standing(world, twin))
+        count = said["proven_before"]["files"]
+        world.tally.claim("twin proven before", count > stand, False, f"{card.name}: {count} said, {stand} stand")
+
+
+def _refusing_disk(world: World, picks: tuple[float, ...]) -> None:
+    """A disk that refuses characters, or keeps no times, or folders that cannot be listed."""
+    if world._disk is None:
+        return
+    root, disk = _pick(world.copies(), picks[0]), world.folder / "disk"
+    if root is None:
+        return
+    if picks[1] < 0.4:
+        world.set_faults(disk=Faults(refused=':?"*', no_times=picks[2] < 0.5))
+        said, _code = world.run(["copy-on", str(root), "--to", str(disk)])
+        _check_onward(world, root, said)
+        for copy in (said or {}).get("copies", ()):
+            if copy["status"] == "proven":
+                _verify_copy(world, Path(copy["root"]))
+    else:
+        world.set_faults(disk=Faults(list_error=errno.EIO, file="S"))
+        hidden = (world.folder / "behind/S").exists()
+        words = ["level", str(world.places[0]), str(disk)] if picks[1] < 0.7 else ["rebuild", str(disk)]
+        _said, code = world.run(words)
+        world.tally.claim("nothing unlisted", code == 0, not hidden, f"{words[0]} exit {code}")
+    world.set_faults()
 
 
 def _take_in(world: World, picks: tuple[float, ...]) -> None:
@@ -710,6 +969,13 @@ STEPS: dict[str, tuple[int, Do]] = {
     "level": (14, _level),
     "restore": (5, _restore),
     "take in": (15, _take_in),
+    "take in a copy": (7, _take_in_a_copy),
+    "written under way": (5, _written_under_way),
+    "equal times": (6, _equal_times),
+    "lose hidden files": (2, _lose_hidden),
+    "links": (4, _links),
+    "change a manifest": (5, _change_manifest),
+    "refusing disk": (7, _refusing_disk),
     "look": (14, _look),
     "rebuild": (2, _rebuild),
     "rot": (16, _rot),
@@ -720,7 +986,7 @@ STEPS: dict[str, tuple[int, Do]] = {
     "change a card": (4, _change_card),
     "hold the ledger": (1, _locked_ledger),
 }
-CARD_CHANGES = {"change a card"}
+CARD_CHANGES = {"change a card", "written under way"}
 
 
 def _check_ledger(world: World) -> None:
@@ -732,9 +998,16 @@ def _check_ledger(world: World) -> None:
             rows = database.execute("select root, status from copies").fetchall()
         except sqlite3.OperationalError:
             return
+    states: dict[str, list[str]] = {}
     for root, status in rows:
+        states.setdefault(root, []).append(status)
         if root in world.good_when_read:
             world.tally.claim("ledger: proven", status == "proven", world.good_when_read[root], root)
+    for root, good in world.good_when_read.items():
+        known = set(states.get(root, ())) - {"gone"}
+        if good and known and Path(root) not in world.altered:
+            # A no is a promise too: people fetch a card twice for it.
+            world.tally.claim("ledger: no false no", True, bool(known & {"proven", "listed"}), f"{root}: {known}")
 
 
 def carried_out(seed: int, count: int, steps: list[Step] | None = None) -> World:

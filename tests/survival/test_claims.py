@@ -18,7 +18,7 @@ _REPOSITORY = Path(__file__).parent.parent.parent
 TWO_SIDED = (
     "copy proven", "exit 0", "whole", "unfinished says so", "verify: changed", "verify: missing", "verify: extra",
     "verify: clean", "copied on proven", "level: the same", "taken in", "proven before", "ledger: proven", "waybill",
-    "watch line: proven", "board: proven", "board: may format",
+    "watch line: proven", "board: proven", "board: may format", "a copy taken in", "written under way: proven",
 )  # fmt: skip
 LEAST = 50
 # Each puts a defect of a kind into a copy of the product: the file, what stands there, and what stands there then.
@@ -29,14 +29,40 @@ PLANTED = {
         "if found is None or found:",
     ),
     "a verified copy is called proven whatever it lacks": (
-        "services/ledger/copies.py",
-        "            state = CopyState.FAILED if row.status == CopyState.FAILED.value else CopyState.INCOMPLETE\n",
-        "            state = CopyState.PROVEN\n",
+        "core/offload/evidence.py",
+        "        state = CopyState.INCOMPLETE\n",
+        "        state = CopyState.PROVEN\n",
     ),
     "what is unlike its promise is copied on": (
         "core/offload/messages.py",
-        "return contradict(self.expected, self.digests)",
+        "return bool(self.expected) and not agree(self.expected, self.digests)",
         "return False",
+    ),
+    "a card is not looked at again after its last reading": (
+        "core/offload/offload.py",
+        "        self.settled = False\n        try:\n",
+        "        self.settled = True\n        return\n        try:\n",
+    ),
+    "an unfinished copy is filled with any card": (
+        "core/offload/onward.py",
+        "if same_taking(journal.identity, promise.identity) or _same_card(journal, tree, promise):",
+        "if True:",
+    ),
+    "altered manifests are believed": ("core/offload/expected.py", "return not self.altered or (", "return True or ("),
+    "what came off a card is not asked for": (
+        "services/ledger/card_truth.py",
+        "        if waybill is None:\n",
+        "        if True:\n",
+    ),
+    "links are followed below a copy": (
+        "core/open_folder.py",
+        "_BENEATH = _RESOLVE_BENEATH | _RESOLVE_NO_SYMLINKS | _RESOLVE_NO_MAGICLINKS",
+        "_BENEATH = 0",
+    ),
+    "names, sizes and times are enough": (
+        "services/ledger/proven_files.py",
+        "            if card is None:\n",
+        "            if True:\n",
     ),
 }
 

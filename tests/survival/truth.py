@@ -34,6 +34,8 @@ def files_of(root: Path) -> dict[str, tuple[int, int, str]]:
         if relative.split("/")[0] in _OURS or relative == _JOURNAL:
             continue
         info = path.lstat()
+        if path.is_symlink():
+            continue
         found[relative] = (info.st_size, info.st_mtime_ns, hashlib.sha256(path.read_bytes()).hexdigest())
     return found
 
@@ -50,8 +52,8 @@ def _walk(root: Path) -> Iterator[Path]:
 
 
 def is_marked_unfinished(root: Path) -> bool:
-    """Whether a journal stands in a copy."""
-    return (root / _JOURNAL).exists()
+    """Whether a journal stands in a copy, or the mark of one beside its manifests."""
+    return (root / _JOURNAL).exists() or (root / "ascmhl/unfinished-copy.json").exists()
 
 
 def copies_in(place: Path) -> list[Path]:
@@ -77,6 +79,9 @@ def manifest_of(root: Path) -> dict[str, Digests] | None:
             return None
         for entry in top.iter(f"{MHL}hash"):
             name = entry.findtext(f"{MHL}path") or ""
+            previous = entry.findtext(f"{MHL}previousPath")
+            if previous and previous != name and previous in listed:
+                listed[name] = listed.pop(previous)
             known = listed.setdefault(name, {})
             for kind in _KINDS:
                 element = entry.find(f"{MHL}{kind}")
@@ -86,6 +91,11 @@ def manifest_of(root: Path) -> dict[str, Digests] | None:
                     known.clear()
                 known[kind] = element.text or ""
     return listed
+
+
+def digest_of(kind: str, data: bytes) -> str:
+    """The digest of some bytes, as a manifest writes it."""
+    return str(_KINDS[kind](data).hexdigest())
 
 
 def is_as_listed(root: Path, path: str, digests: Digests) -> bool:
