@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-from diadoche.core.answering import Errand, NoAnswer
+from diadoche.core.answering import Calls, Errand, NoAnswer
 from diadoche.core.cards.tree import FileEntry, FolderEntry, Tree, list_tree
 from diadoche.core.content_key import content_key
 from diadoche.core.errors import DiadocheError, Problem, SourceError
@@ -405,7 +405,9 @@ class _Run:
     def _listed_again(self) -> Tree | None:
         self._watch.step(progress_of(self.destinations, "looking whether the card has changed"))
         try:
-            now = list_tree(self.plan.source, self._watch)
+            # A reader that hangs at this is stopped like one that hangs at reading: its thread is left behind.
+            look = Errand(lambda: list_tree(self.plan.source, self._watch), Calls(), "look again")
+            now = look.result(self._watch.check)
         except OSError as error:
             self.lost = True
             self.problems.append(_cannot_be_listed_again(self.plan.source, error))
@@ -466,7 +468,11 @@ class _Run:
         )
         self.problems += [each for each in self.plan.unlisted if each not in self.problems]
         self._entries = {file.path: file for file in self.plan.files}
-        for destination in self._ready():
+        for destination in self.destinations:
+            # One that was too slow is filled later: it gets the names and folders too.
+            failed = destination.dropped is not None and not destination.was_slow
+            if failed or not destination.folder.is_open:
+                continue
             self._ask(destination, lambda to=destination: to.take_more(self.plan))  # type: ignore[misc]  # bound now
         self._copy_new(wanted)
         return not (self.stopped or self.lost)

@@ -96,7 +96,7 @@ def _of_one_card(
             continue
         found.append(root)
         if paths:
-            meant.setdefault(promise.identity.taking, (root, [promise.files[path] for path in paths]))
+            meant.setdefault(promise.identity.taking or str(root), (root, [promise.files[path] for path in paths]))
     (first_root, first), *others = list(meant.values()) or [(Path(), [])]
     for root, files in others:
         if not _alike(first, files):

@@ -91,7 +91,8 @@ def good_copy_for(ledger: Ledger, unfinished: Path, watch: Watch) -> Path:
         copy
         for entry in waybills(ledger)
         for copy in entry.copies
-        if copy.may_be_read and (entry.fingerprint == journal.fingerprint or copy.taking == journal.identity.taking)
+        if copy.may_be_read
+        and (entry.fingerprint == journal.fingerprint or (copy.taking and copy.taking == journal.identity.taking))
     ]
     # Of the very same taking first; whether another one is of the same card, its bytes have to show (`plan_onward`).
     for copy in sorted(candidates, key=lambda each: each.taking != journal.identity.taking):
