@@ -525,8 +525,15 @@ def _twins_of(world: World, root: Path, place: Path) -> list[Path]:
     """
     there = Counter(shas_of(world.behind(root)).values())
     standing = [each for each in world.copies() if each.is_relative_to(place)]
-    standing = [each for each in standing if not there - Counter(shas_of(world.behind(each)).values())]
+    standing = [each for each in standing if _holds_just(world.behind(each), there)]
     return sorted(standing, key=lambda each: not (world.has_all(each) and not is_marked_unfinished(world.behind(each))))
+
+
+def _holds_just(copy: Path, contents: Counter[str]) -> bool:
+    """Whether a copy has these contents, and lists none beside them; what somebody put beside them is not copied."""
+    there = shas_of(copy)
+    listed = Counter(there[path] for path in manifest_of(copy) or {} if path in there)
+    return not contents - Counter(there.values()) and not listed - contents
 
 
 def _level_a_pair(world: World, picks: tuple[float, ...]) -> None:
