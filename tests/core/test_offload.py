@@ -226,8 +226,13 @@ def test_a_torn_journal_line_is_ignored(tmp_path: Path) -> None:
     found = read_journal(tmp_path)
     assert found is not None
     assert (found.fingerprint, found.copied) == ("abc", {})
-    found.go_on(folder, "abc", (), "")
-    found.close(whole=True)
+    found.go_on(folder, "def", (), "")
+    found.close(whole=False)
+    again = read_journal(tmp_path)
+    assert again is not None
+    assert again.fingerprint == "def"
+    again.go_on(folder, "def", (), "")
+    again.close(whole=True)
     folder.close()
     assert read_journal(tmp_path) is None
 

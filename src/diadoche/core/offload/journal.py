@@ -80,6 +80,8 @@ class Journal:
             OSError: the folder cannot be written to.
         """
         self._open(folder, os.O_CREAT | os.O_EXCL if self.is_lost else 0)
+        # The line break first: after a torn line, ours must not be glued to it.
+        self._write(b"\n")
         self.identity = CopyIdentity(taking, self.identity.copy or new_id())
         self.earlier, self.unlisted = self.fingerprint, unlisted
         self.note_card(fingerprint)

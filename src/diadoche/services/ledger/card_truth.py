@@ -30,7 +30,7 @@ def card_truth(ledger: Ledger, root: Path, fingerprint: str = "") -> CardTruth |
     """
     with ledger.session() as session:
         row = row_at(session, root)
-        if row is not None and row.copy_id and answered(lambda: _vouched(root, row.copy_id)):
+        if row is not None and row.copy_id and _vouched(root, row.copy_id):
             return None
         waybill = _waybill(session, row, root, fingerprint)
         if waybill is None:
@@ -42,8 +42,8 @@ def card_truth(ledger: Ledger, root: Path, fingerprint: str = "") -> CardTruth |
 def _vouched(root: Path, copy_id: str) -> bool:
     """Whether the manifests are those that this program wrote for that copy, as they were written."""
     try:
-        promise = read_history(root)
-    except DiadocheError:
+        promise = answered(lambda: read_history(root))
+    except (DiadocheError, OSError):
         return False
     return promise.identity.copy == copy_id and not promise.altered
 

@@ -17,7 +17,7 @@ from diadoche.core.names import shown
 from diadoche.core.offload.copies import Copy, CopyState
 from diadoche.core.offload.evidence import Evidence, EvidenceKind, of_listing, of_reading, of_run
 from diadoche.core.offload.evidence import state_of as evidence_state
-from diadoche.core.offload.identity import CopyIdentity
+from diadoche.core.offload.identity import NO_IDENTITY, CopyIdentity
 from diadoche.core.offload.journal import is_unfinished
 from diadoche.core.offload.manifest_reading import identity_of
 from diadoche.core.offload.verify import Verdict
@@ -208,13 +208,21 @@ def row_at(session: Session, root: Path | str, identity: CopyIdentity | None = N
     manifest is there.
     """
     rows = _rows_at(session, str(root))
-    copy_id = (identity or answered(lambda: identity_of(Path(root)))).copy if rows else ""
+    copy_id = (identity or _identity_at(root)).copy if rows else ""
     if copy_id:
         found = next((row for row in rows if row.copy_id == copy_id), None)
         rows = [found] if found is not None else [row for row in rows if not row.copy_id]
     if len(rows) < 2:
         return rows[0] if rows else None
     return next((row for row in rows if row.manifest and os.path.lexists(row.manifest)), rows[0])
+
+
+def _identity_at(root: Path | str) -> CopyIdentity:
+    """Which copy stands at a place; none where its disk does not answer."""
+    try:
+        return answered(lambda: identity_of(Path(root)))
+    except OSError:
+        return NO_IDENTITY
 
 
 def add_copies(ledger: Ledger, of_root: Path, copies: Sequence[Copy], *, listed: bool = False) -> bool:
